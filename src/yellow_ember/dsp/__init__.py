@@ -1,0 +1,1 @@
+"""The processing: stages, compiled kernels, oversampling.  No Qt, no files, no devices."""

@@ -1,0 +1,24 @@
+"""The array types that the processing passes around."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Samples = NDArray[np.float64]
+"""float64, C-contiguous; a block is (channels, frames), +-1.0 = 0 dBFS."""
+
+
+def block_view(store: Samples, channels: int, frames: int) -> Samples:
+    """A C-contiguous (channels, frames) view of the flat `store`; nothing is allocated or copied."""
+    return store[: channels * frames].reshape(channels, frames)
+
+
+def db(ratio: float | Samples) -> Samples:
+    """20 log10 of an amplitude ratio; -300 dB stands for nothing at all."""
+    return np.asarray(20.0 * np.log10(np.maximum(np.abs(ratio), 1e-15)))
+
+
+def gain(decibels: float) -> float:
+    """Amplitude ratio of a level in dB."""
+    return float(10.0 ** (decibels / 20.0))

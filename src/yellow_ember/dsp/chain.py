@@ -1,0 +1,194 @@
+"""Stages in series: each hosted with bypass, dry and wet, and clickless changes of settings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.kernels.filters import delay
+from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide
+from yellow_ember.dsp.parameters import Value, Values
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage import Processor, Setup, StageKind
+from yellow_ember.dsp.stages import stage_kind
+
+FADE_SECONDS = 0.02
+SETTLE_SECONDS = 0.005
+"""How long beyond its latency a stage runs unheard after it was switched on."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StageSettings:
+    """All that a user sets of one stage.
+
+    id : unique within a session
+    dry_db : level of the dry signal beside the stage, None for none
+    params : full and checked, by the kind's declaration
+    """
+
+    id: str
+    kind: str
+    on: bool = True
+    dry_db: float | None = None
+    wet_db: float = 0.0
+    params: Values
+
+    @property
+    def declaration(self) -> StageKind:
+        return stage_kind(self.kind)
+
+    def value(self, name: str) -> Value:
+        return self.params[name]
+
+
+def _dry_gain(settings: StageSettings) -> float:
+    return 0.0 if settings.dry_db is None else gain(settings.dry_db)
+
+
+class Slot:
+    """One hosted stage.  Bypassed or not, it delays by the same `latency` frames."""
+
+    def __init__(self, setup: Setup, settings: StageSettings) -> None:
+        self.settings = settings
+        self._setup = setup
+        kind = settings.declaration
+        self._now: Processor = kind.processor()
+        self._next: Processor = kind.processor()
+        self._now.prepare(setup)
+        self._next.prepare(setup)
+        self._now.set(settings.params, at_once=True)
+        self._next.set(settings.params, at_once=True)
+        self._heard: Values = settings.params
+        self.latency = self._now.latency
+        size = setup.channels * setup.max_block
+        self._dry: Samples = np.zeros(size)
+        self._other: Samples = np.zeros(size)
+        self._ring: Samples = np.zeros((setup.channels, self.latency))
+        self._place = 0
+        self._wet = Ramp(gain(settings.wet_db), setup.rate)
+        self._beside = Ramp(_dry_gain(settings), setup.rate)
+        self._on = Ramp(1.0 if settings.on else 0.0, setup.rate, FADE_SECONDS)
+        self._change = Ramp(0.0, setup.rate, FADE_SECONDS)
+        self._unheard = 0
+
+    def reset(self) -> None:
+        """Forget all past input and finish every movement."""
+        self._now.set(self.settings.params, at_once=True)
+        self._heard = self.settings.params
+        self._now.reset()
+        self._ring.fill(0.0)
+        self._place = 0
+        self._wet.jump(gain(self.settings.wet_db))
+        self._beside.jump(_dry_gain(self.settings))
+        self._on.jump(1.0 if self.settings.on else 0.0)
+        self._change.jump(0.0)
+        self._unheard = 0
+
+    def update(self, settings: StageSettings) -> None:
+        """Move to new settings of the same stage without a click."""
+        if settings.on and not self.settings.on and self._on.resting and self._on.target == 0.0:
+            self._now.set(settings.params, at_once=True)
+            self._heard = settings.params
+            self._now.reset()
+            self._unheard = self.latency + round(SETTLE_SECONDS * self._setup.rate)
+        elif not settings.on:
+            self._unheard = 0
+            self._on.move(0.0)
+        elif self._unheard == 0:
+            self._on.move(1.0)
+        self.settings = settings
+        self._wet.move(gain(settings.wet_db))
+        self._beside.move(_dry_gain(settings))
+        if self._change.target == 0.0:
+            self._follow()
+
+    def _follow(self) -> None:
+        """Bring the running processor to the present settings, by its ramps or by a crossfade."""
+        wanted = self.settings.params
+        if wanted == self._heard:
+            return
+        if self.settings.declaration.needs_crossfade(self._heard, wanted):
+            self._next.adopt(self._now)
+            self._next.set(wanted, at_once=True)
+            self._change.move(1.0)
+        else:
+            self._now.set(wanted)
+        self._heard = wanted
+
+    def process(self, block: Samples) -> None:
+        """A block (channels, frames) in place."""
+        channels, frames = block.shape
+        dry = block_view(self._dry, channels, frames)
+        dry[...] = block
+        self._place = delay(dry, self._ring, self._place)
+        if self._on.resting and self._on.target == 0.0 and self._unheard == 0:
+            block[...] = dry
+            return
+        if self._change.target == 1.0:
+            other = block_view(self._other, channels, frames)
+            other[...] = block
+            self._next.process(other)
+            self._now.process(block)
+            crossfade(block, other, self._change.state)
+            if self._change.resting:
+                self._now, self._next = self._next, self._now
+                self._change.jump(0.0)
+                self._follow()
+        else:
+            self._now.process(block)
+        glide(block, self._wet.state)
+        if self._unheard > 0:
+            self._unheard = max(0, self._unheard - frames)
+            block[...] = dry
+            if self._unheard == 0:
+                self._on.move(1.0)
+            return
+        if self._beside.target != 0.0 or not self._beside.resting:
+            other = block_view(self._other, channels, frames)
+            other[...] = dry
+            glide(other, self._beside.state)
+            add(block, other)
+        if not self._on.resting:
+            crossfade(dry, block, self._on.state)
+            block[...] = dry
+
+
+Tap = Callable[[int, Samples], None]
+"""Called with a point's number and the block there: 0 is the chain's input, k the output of stage k."""
+
+
+class Chain:
+    """Slots in series.  Non-finite input is replaced by silence before the first."""
+
+    def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Sequence[Slot] = ()) -> None:
+        by_id = {slot.settings.id: slot for slot in reuse}
+        self.slots: list[Slot] = []
+        for place, settings in enumerate(stages):
+            slot = by_id.get(settings.id)
+            if slot is None:
+                slot = Slot(setup._replace(seed=setup.seed + 101 * place), settings)
+            self.slots.append(slot)
+        self.latency = sum(slot.latency for slot in self.slots)
+
+    def reset(self) -> None:
+        for slot in self.slots:
+            slot.reset()
+
+    def update(self, stages: Sequence[StageSettings]) -> None:
+        """New settings for the same stages in the same order."""
+        for slot, settings in zip(self.slots, stages, strict=True):
+            if settings is not slot.settings:
+                slot.update(settings)
+
+    def process(self, block: Samples, tap: Tap | None = None) -> None:
+        """A block (channels, frames), C-contiguous float64, in place."""
+        clean_input(block)
+        if tap is not None:
+            tap(0, block)
+        for place, slot in enumerate(self.slots):
+            slot.process(block)
+            if tap is not None:
+                tap(place + 1, block)

@@ -1,0 +1,24 @@
+"""Compiled sample loops.
+
+The public functions of `dsp` check and allocate; a kernel only loops.  All of them
+take C-contiguous float64 arrays, release the interpreter lock and are cached on disk.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import numba
+
+Kernel = TypeVar("Kernel", bound=Callable[..., Any])
+
+
+def kernel(function: Kernel) -> Kernel:
+    """Compile a sample loop.
+
+    Multiply and add may fuse, which lets loops over samples vectorise without
+    reordering sums: results do not depend on how the input is cut into blocks.
+    """
+    compiled: Kernel = numba.njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")(function)
+    return compiled

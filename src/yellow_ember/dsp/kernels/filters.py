@@ -1,0 +1,79 @@
+"""Recursive and short linear filters on (channels, frames) blocks."""
+
+from __future__ import annotations
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.convolution import add_folded
+
+TINY = 1e-30
+"""States below this are set to zero at the end of a block: denormals cost thirty times."""
+
+
+@kernel
+def biquads(block: Samples, sections: Samples, state: Samples) -> None:
+    """Second-order sections in series, in place, transposed direct form II.
+
+    sections : (count, 5), b0 b1 b2 a1 a2 with a0 = 1
+    state : (channels, count, 2)
+    """
+    for c in range(block.shape[0]):
+        row = block[c]
+        for k in range(sections.shape[0]):
+            b0, b1, b2 = sections[k, 0], sections[k, 1], sections[k, 2]
+            a1, a2 = sections[k, 3], sections[k, 4]
+            s1, s2 = state[c, k, 0], state[c, k, 1]
+            for i in range(row.size):
+                x = row[i]
+                y = b0 * x + s1
+                s1 = b1 * x - a1 * y + s2
+                s2 = b2 * x - a2 * y
+                row[i] = y
+            if abs(s1) < TINY:
+                s1 = 0.0
+            if abs(s2) < TINY:
+                s2 = 0.0
+            state[c, k, 0], state[c, k, 1] = s1, s2
+
+
+@kernel
+def fir(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
+    """A symmetric FIR filter of odd length, in place.
+
+    history : (channels, len(taps) - 1); line : at least len(taps) - 1 + frames, scratch
+    """
+    held = taps.size - 1
+    half = held // 2
+    for c in range(block.shape[0]):
+        row = block[c]
+        n = row.size
+        for i in range(held):
+            line[i] = history[c, i]
+        now, centre = line[held:held + n], line[half:half + n]
+        middle = taps[half]
+        for i in range(n):
+            now[i] = row[i]
+        for i in range(n):
+            row[i] = middle * centre[i]
+        add_folded(row, line, taps, half, held, 1.0, n)
+        for i in range(held):
+            history[c, i] = line[n + i]
+
+
+@kernel
+def delay(block: Samples, ring: Samples, position: int) -> int:
+    """Delay a block in place by ring.shape[1] frames; returns the ring's new position."""
+    length = ring.shape[1]
+    if length == 0:
+        return 0
+    at = position
+    for c in range(block.shape[0]):
+        at = position
+        for i in range(block.shape[1]):
+            late = ring[c, at]
+            ring[c, at] = block[c, i]
+            block[c, i] = late
+            at += 1
+            if at == length:
+                at = 0
+    return at

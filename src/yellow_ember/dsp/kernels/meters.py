@@ -1,0 +1,61 @@
+"""Sample loops of the meters."""
+
+from __future__ import annotations
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.filters import TINY
+
+
+@kernel
+def needle(block: Samples, speed: float, damping: float, state: Samples, peak: Samples) -> None:
+    """A second-order needle on the rectified signal, and the block's peak, per channel.
+
+    state : (channels, 2), deflection and velocity; peak : (channels,)
+    """
+    for c in range(block.shape[0]):
+        at, velocity, most = state[c, 0], state[c, 1], 0.0
+        for i in range(block.shape[1]):
+            x = abs(block[c, i])
+            most = max(most, x)
+            velocity += speed * (speed * (x - at) - damping * velocity)
+            at += velocity
+        state[c, 0] = at if at > TINY else 0.0
+        state[c, 1] = velocity if abs(velocity) > TINY else 0.0
+        peak[c] = most
+
+
+@kernel
+def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, peak: Samples) -> None:
+    """The greatest magnitude between samples, by a polyphase interpolator, per channel.
+
+    phases : (count, taps), BS.1770-5 annex 2; history : (channels, taps - 1); peak : (channels,)
+    """
+    count, taps = phases.shape
+    held = taps - 1
+    n = block.shape[1]
+    for c in range(block.shape[0]):
+        for i in range(held):
+            line[i] = history[c, i]
+        for i in range(n):
+            line[held + i] = block[c, i]
+        most = 0.0
+        for p in range(count):
+            for i in range(n):
+                total = 0.0
+                for k in range(taps):
+                    total += phases[p, k] * line[i + held - k]
+                most = max(most, abs(total))
+        for i in range(held):
+            history[c, i] = line[n + i]
+        peak[c] = most
+
+
+@kernel
+def power(block: Samples) -> float:
+    """Sum of squares over all channels and frames."""
+    total = 0.0
+    for c in range(block.shape[0]):
+        for i in range(block.shape[1]):
+            total += block[c, i] * block[c, i]
+    return total

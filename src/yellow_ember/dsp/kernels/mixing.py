@@ -1,0 +1,111 @@
+"""Gains that glide, fades between two signals, sums, and what keeps bad samples out."""
+
+from __future__ import annotations
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import kernel
+
+VALUE, TARGET, STEP, LEFT = 0, 1, 2, 3
+"""A ramp's state: present value, where it goes, step a frame, frames left."""
+LOUDEST = 100.0
+"""Samples beyond +40 dBFS are cut to it, so that nothing downstream overflows."""
+
+
+@kernel
+def clean_input(block: Samples) -> int:
+    """Replace NaN and infinities by silence and cut absurd levels; returns how many were replaced."""
+    bad = 0
+    for c in range(block.shape[0]):
+        for i in range(block.shape[1]):
+            x = block[c, i]
+            if not (x > -LOUDEST and x < LOUDEST):
+                if x >= LOUDEST and x < 1e300:
+                    block[c, i] = LOUDEST
+                elif x <= -LOUDEST and x > -1e300:
+                    block[c, i] = -LOUDEST
+                else:
+                    block[c, i] = 0.0
+                    bad += 1
+    return bad
+
+
+@kernel
+def glide(block: Samples, ramp: Samples) -> None:
+    """Multiply by a gain that moves in a straight line to its target, in place."""
+    start, step, left = ramp[VALUE], ramp[STEP], int(ramp[LEFT])
+    n = block.shape[1]
+    if left == 0:
+        if start != 1.0:
+            for c in range(block.shape[0]):
+                for i in range(n):
+                    block[c, i] *= start
+        return
+    moving = min(n, left)
+    for c in range(block.shape[0]):
+        for i in range(moving):
+            block[c, i] *= start + step * (i + 1)
+        for i in range(moving, n):
+            block[c, i] *= ramp[TARGET]
+    advance(ramp, n)
+
+
+@kernel
+def advance(ramp: Samples, frames: int) -> None:
+    """Move a ramp on by some frames."""
+    left = int(ramp[LEFT])
+    if left > frames:
+        ramp[VALUE] += ramp[STEP] * frames
+        ramp[LEFT] = left - frames
+    elif left > 0:
+        ramp[VALUE] = ramp[TARGET]
+        ramp[LEFT] = 0.0
+
+
+@kernel
+def crossfade(first: Samples, second: Samples, ramp: Samples) -> None:
+    """first := first (1 - r) + second r, r a gliding ramp."""
+    start, step, left = ramp[VALUE], ramp[STEP], int(ramp[LEFT])
+    n = first.shape[1]
+    moving = min(n, left)
+    for c in range(first.shape[0]):
+        for i in range(moving):
+            r = start + step * (i + 1)
+            first[c, i] += r * (second[c, i] - first[c, i])
+        rest = start if left == 0 else ramp[TARGET]
+        for i in range(moving, n):
+            first[c, i] += rest * (second[c, i] - first[c, i])
+    advance(ramp, n)
+
+
+@kernel
+def add(block: Samples, other: Samples) -> None:
+    """block += other; a single channel is added to all."""
+    for c in range(block.shape[0]):
+        source = other[c if other.shape[0] > 1 else 0]
+        for i in range(block.shape[1]):
+            block[c, i] += source[i]
+
+
+@kernel
+def ceiling(block: Samples, limit: float, release: float, state: Samples) -> float:
+    """Hold peaks under `limit` at once and let go slowly; returns the smallest gain used.
+
+    state[0] is the present gain.  Untouched, to the bit, while no peak passes the limit.
+    """
+    g = state[0]
+    least = g
+    for i in range(block.shape[1]):
+        peak = 0.0
+        for c in range(block.shape[0]):
+            peak = max(peak, abs(block[c, i]))
+        g = min(1.0, g + (1.0 - g) * release)
+        if g > 0.99999:
+            g = 1.0
+        if peak * g > limit:
+            g = limit / peak
+        least = min(least, g)
+        if g < 1.0:
+            for c in range(block.shape[0]):
+                block[c, i] *= g
+    state[0] = g
+    return least

@@ -1,0 +1,179 @@
+"""What a stage is: its declaration, its processor and the data of its picture.
+
+A file in `dsp/stages/` holds one `StageKind`; everything else in the program that
+knows about that stage reads it from there.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.parameters import Automation, Group, Parameter, Value, Values
+
+
+class Setup(NamedTuple):
+    """What a processor is prepared for.
+
+    rate : frames a second
+    channels : 1 or 2
+    max_block : the longest block that will come
+    oversample : 1, 2, 4, 8 or 16
+    reference_dbfs : peak level of a sine at 0 VU
+    seed : where the stage's random numbers start
+    """
+
+    rate: float
+    channels: int
+    max_block: int
+    oversample: int = 8
+    reference_dbfs: float = -18.0
+    seed: int = 0
+
+
+class Processor(ABC):
+    """A running stage.
+
+    `process` works in place on float64 blocks (channels, frames), C-contiguous, of any
+    length up to `max_block`; it allocates no arrays, and the cutting into blocks does
+    not change its result.  Input must be finite; the host of the stage sees to that.
+    `latency` is in frames and does not depend on parameters.
+    """
+
+    latency: int = 0
+
+    def __init__(self) -> None:
+        self._carried: list[Samples] = []
+
+    @abstractmethod
+    def prepare(self, setup: Setup) -> None:
+        """Allocate for a rate, a number of channels, a longest block and a quality."""
+
+    @abstractmethod
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        """Take a full set of checked values.  Ramped ones glide unless `at_once`."""
+
+    @abstractmethod
+    def process(self, block: Samples) -> None:
+        """Process a block in place."""
+
+    def carry(self, *arrays: Samples) -> None:
+        """Name the arrays that hold state from block to block."""
+        self._carried.extend(arrays)
+
+    def reset(self) -> None:
+        """Forget all past input."""
+        for array in self._carried:
+            array.fill(0.0)
+
+    def adopt(self, other: Processor) -> None:
+        """Go on from where another processor of the same kind and set-up is."""
+        for mine, theirs in zip(self._carried, other._carried, strict=True):
+            mine[...] = theirs
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """One line of a stage's picture, as arrays; the app draws it."""
+
+    label: str
+    x: Samples
+    y: Samples
+
+
+@dataclass(frozen=True, slots=True)
+class Plot:
+    """One diagram of a stage's picture.
+
+    axes : "response" (Hz against dB) or "transfer" (in against out, linear)
+    live : turns samples (frames,) that enter the stage into points on the transfer curve
+    """
+
+    title: str
+    axes: str
+    curves: tuple[Curve, ...]
+    x_label: str = ""
+    y_label: str = ""
+    live: Callable[[Samples], tuple[Samples, Samples]] | None = None
+
+
+Picture = tuple[Plot, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StageKind:
+    """The declaration of a stage.
+
+    rest : values at which the stage changes nothing, or None where it claims no transparency
+    drive : id of the parameter that drives it harder, None for linear stages
+    makeup : id of the parameter that takes back what `drive` adds
+    glyph : one or two letters for the desk's rows
+    picture : full values, rate and level reference in dBFS -> diagrams
+    """
+
+    kind: str
+    label: str
+    glyph: str
+    purpose: str
+    parameters: tuple[Parameter, ...]
+    processor: Callable[[], Processor]
+    picture: Callable[[Values, float, float], Picture]
+    rest: Values | None = None
+    drive: str | None = None
+    makeup: str | None = None
+    nonlinear: bool = False
+    comfort_db: tuple[float, float] = (-12.0, 6.0)
+    """Where the level into the stage feels right, in dB against 0 VU."""
+    _by_id: dict[str, Parameter] = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_by_id", {p.id: p for p in self.parameters})
+        if len(self._by_id) != len(self.parameters):
+            raise ValueError(f"{self.kind}: two parameters share an id")
+
+    def parameter(self, name: str) -> Parameter:
+        """The parameter of that id; KeyError where there is none."""
+        return self._by_id[name]
+
+    def defaults(self) -> dict[str, Value]:
+        return {p.id: p.default_value for p in self.parameters}
+
+    def complete(self, values: Values) -> dict[str, Value]:
+        """The values with defaults for those left out."""
+        return {**self.defaults(), **values}
+
+    def check(self, values: Mapping[str, object], place: str = "params") -> dict[str, Value]:
+        """Every value as its parameter's type, defaults filled in.
+
+        ValueError names the place (`params.record_db`) and the reason.
+        """
+        checked = self.defaults()
+        for name, value in values.items():
+            if name not in self._by_id:
+                known = ", ".join(self._by_id)
+                raise ValueError(f"{place}.{name}: {self.kind} has no such parameter (it has {known})")
+            try:
+                checked[name] = self._by_id[name].check(value)
+            except ValueError as reason:
+                raise ValueError(f"{place}.{name}: {reason}") from None
+        return checked
+
+    def groups(self) -> list[tuple[Group, list[Parameter]]]:
+        """Parameters by group, groups in the order of work."""
+        found = [(group, [p for p in self.parameters if p.group is group]) for group in Group]
+        return [(group, members) for group, members in found if members]
+
+    def needs_crossfade(self, old: Values, new: Values) -> bool:
+        """True when a value changed that a processor can't glide to by itself."""
+        return any(old[p.id] != new[p.id] and p.automation is Automation.CROSSFADE
+                   for p in self.parameters)
+
+
+def frequency_axis(rate: float, points: int = 240) -> Samples:
+    """Frequencies evenly spaced by ear from 20 Hz to the top of the band."""
+    return np.asarray(np.geomspace(20.0, min(20000.0, 0.45 * rate), points))

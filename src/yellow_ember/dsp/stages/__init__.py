@@ -1,0 +1,19 @@
+"""The stages.  `STAGES` is the one list that names them."""
+
+from __future__ import annotations
+
+from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stages.drive import DRIVE
+from yellow_ember.dsp.stages.tape import TAPE
+from yellow_ember.dsp.stages.trim import TRIM
+
+STAGES: tuple[StageKind, ...] = (TAPE, DRIVE, TRIM)
+_BY_KIND = {stage.kind: stage for stage in STAGES}
+
+
+def stage_kind(kind: str) -> StageKind:
+    """The declaration of that kind; ValueError names the kinds there are."""
+    try:
+        return _BY_KIND[kind]
+    except KeyError:
+        raise ValueError(f"no stage is called {kind!r}; there are {', '.join(_BY_KIND)}") from None

@@ -1,0 +1,113 @@
+"""Trim: level, place, width, polarity, and mono below a frequency."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.filters import split
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+
+
+class TrimProcessor(Processor):
+    """A 2x2 matrix of gliding gains, after the lows have been made mono."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        shape = (setup.channels, setup.max_block)
+        self._gains = [Ramp(1.0, setup.rate) for _ in range(4)]
+        self._scratch: Samples = np.zeros((4, 1, shape[1]))
+        self._lows: Samples = np.zeros(shape[0] * shape[1])
+        self._low_state: Samples = np.zeros((setup.channels, 2, 2))
+        self._high_state: Samples = np.zeros((setup.channels, 2, 2))
+        self._low, self._high = split(MONO_BELOW.minimum, setup.rate)
+        self._splitting = False
+        self.carry(self._low_state, self._high_state)
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        level = gain(float(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)
+        width, pan = float(values["width_pct"]) / 100.0, float(values["pan"]) / 100.0
+        left, right = level * min(1.0, 1.0 - pan), level * min(1.0, 1.0 + pan)
+        same, cross = 0.5 * (1.0 + width), 0.5 * (1.0 - width)
+        matrix = (left * same, left * cross, right * cross, right * same)
+        if self._setup.channels == 1:
+            matrix = (level, 0.0, 0.0, 0.0)
+        for ramp, value in zip(self._gains, matrix, strict=True):
+            if at_once:
+                ramp.jump(value)
+            else:
+                ramp.move(value)
+        corner = float(values["mono_below_hz"])
+        self._splitting = corner > MONO_BELOW.minimum and self._setup.channels == 2
+        if self._splitting:
+            self._low, self._high = split(corner, self._setup.rate)
+
+    def process(self, block: Samples) -> None:
+        frames = block.shape[1]
+        if self._splitting:
+            lows = self._lows[: block.size].reshape(block.shape)
+            lows[...] = block
+            biquads(lows, self._low, self._low_state)
+            biquads(block, self._high, self._high_state)
+            lows[0] += lows[1]
+            lows[0] *= 0.5
+            lows[1] = lows[0]
+            add(block, lows)
+        if block.shape[0] == 1:
+            glide(block, self._gains[0].state)
+            return
+        parts = self._scratch[:, :, :frames]
+        for place, ramp in enumerate(self._gains):
+            part = self._scratch[place].reshape(-1)[:frames].reshape(1, frames)
+            part[0] = block[place % 2]
+            glide(part, ramp.state)
+        np.add(parts[0, 0], parts[1, 0], out=block[0])
+        np.add(parts[2, 0], parts[3, 0], out=block[1])
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """Level of middle and sides over frequency."""
+    hz = frequency_axis(rate)
+    level = np.full(hz.shape, float(values["gain_db"]))
+    corner = float(values["mono_below_hz"])
+    width = max(float(values["width_pct"]) / 100.0, 1e-3)
+    sides = level + float(db(width))
+    if corner > MONO_BELOW.minimum:
+        sides = sides + db((hz / corner) ** 4 / (1.0 + (hz / corner) ** 4))
+    return (Plot("Level", "response", (Curve("sides", hz, sides), Curve("middle", hz, level))),)
+
+
+MONO_BELOW = Number(
+    id="mono_below_hz", label="Mono below", group=Group.TONE, unit="Hz", minimum=20.0, maximum=500.0,
+    default=20.0, taper=Taper.LOG, decimals=0, floor_word="off",
+    help="Puts everything below this frequency in the middle, so that the bass stands firm.")
+
+TRIM = StageKind(
+    kind="trim",
+    label="Trim",
+    glyph="G",
+    purpose="Sets level, place, width and polarity without colouring the sound.",
+    parameters=(
+        MONO_BELOW,
+        Number(id="gain_db", label="Gain", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0,
+               default=0.0, automation=Automation.RAMP,
+               help="Makes what follows louder or quieter, and so drives it harder or softer."),
+        Number(id="pan", label="Pan", group=Group.OUTPUT, unit="", minimum=-100.0, maximum=100.0,
+               default=0.0, decimals=0, automation=Automation.RAMP,
+               help="Moves the sound to the left or the right."),
+        Number(id="width_pct", label="Width", group=Group.OUTPUT, unit="%", minimum=0.0, maximum=200.0,
+               default=100.0, decimals=0, automation=Automation.RAMP,
+               help="Narrows the stereo picture to mono or widens it."),
+        Switch(id="polarity", label="Polarity", group=Group.OUTPUT, default=False,
+               automation=Automation.RAMP,
+               help="Turns the wave upside down, which matters only beside another track."),
+    ),
+    processor=TrimProcessor,
+    picture=picture,
+    rest={},
+    drive="gain_db",
+)

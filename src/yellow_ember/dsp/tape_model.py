@@ -1,0 +1,259 @@
+"""The physics of a biased tape machine as numbers: stocks, curves, losses, equalisation, noise.
+
+Everything here is linear algebra on small arrays at control rate; the sample loops are in
+`kernels.tape`.  Equations are numbered in docs/models/tape.md.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import Section, peak, zero_and_pole
+
+MU0 = 4e-7 * math.pi
+IPS = 0.0254
+"""Metres a second in one inch a second."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stock:
+    """One kind of tape.
+
+    coercivity in A/m, remanence in T, coating in m, operating level in nWb/m (peak of a
+    sine), noise in dB(A) against operating level on a 2 mm track at 15 ips IEC.
+    slope, knee_share, soft_share, knee and bias_bend shape the aligned record curve (eq. 2);
+    demag is the demagnetisation limit's factor kappa (eq. 4).
+    """
+
+    id: str
+    label: str
+    coercivity: float
+    remanence: float
+    coating: float
+    operating_nwb: float
+    noise_dba: float
+    slope: float
+    knee_share: float
+    knee: float
+    soft_share: float
+    bias_bend: float
+    demag: float
+
+    @property
+    def operating_magnetisation(self) -> float:
+        """Magnetisation over saturation at operating level."""
+        return self.operating_nwb * 1e-9 / (self.remanence * self.coating)
+
+    @property
+    def demag_limit(self) -> float:
+        """D0 of eq. 4: the greatest magnetisation that short wavelengths keep."""
+        return self.demag * self.coercivity / (self.remanence / MU0)
+
+
+STOCKS = (
+    Stock("lantern", "Lantern (early, low output)", 22.0e3, 0.080, 11.0e-6, 185.0, -53.0,
+          slope=0.576, knee_share=0.01493, knee=0.738, soft_share=0.823, bias_bend=1.0, demag=0.9165),
+    Stock("harbour", "Harbour (warm, mid output)", 25.0e3, 0.113, 12.5e-6, 250.0, -57.0,
+          slope=0.579, knee_share=0.00997, knee=0.567, soft_share=0.722, bias_bend=1.0, demag=1.186),
+    Stock("breaker", "Breaker (punchy, high output)", 27.5e3, 0.140, 14.0e-6, 355.0, -61.0,
+          slope=0.566, knee_share=0.02135, knee=0.7498, soft_share=1.6, bias_bend=0.9716, demag=1.2248),
+    Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0,
+          slope=0.547, knee_share=0.02757, knee=0.7976, soft_share=2.3465, bias_bend=0.9945, demag=1.2682),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Standard:
+    """Time constants in seconds of a flux curve; `low` is None where lows are recorded flat."""
+
+    high: float
+    low: float | None
+
+
+STANDARDS = {
+    (30.0, "aes"): Standard(17.5e-6, None),
+    (15.0, "iec"): Standard(35e-6, None),
+    (15.0, "nab"): Standard(50e-6, 3180e-6),
+    (7.5, "iec"): Standard(70e-6, None),
+    (7.5, "nab"): Standard(50e-6, 3180e-6),
+}
+"""Flux curves by speed in ips and name: IEC 60094-1, NAB 1965, AES 1971."""
+
+
+def standard_in_use(speed_ips: float, name: str) -> str:
+    """The standard that holds at a speed; where the named one does not exist, the usual one."""
+    if (speed_ips, name) in STANDARDS:
+        return name
+    return "aes" if speed_ips == 30.0 else "iec"
+
+
+_LOW_BOUND = 20.0
+"""How far below its corner the NAB low-frequency emphasis goes on rising."""
+
+
+def low_emphasis(standard: Standard, rate: float) -> tuple[Section, Section] | None:
+    """Record and replay sections of the low time constant, exact inverses; None where there is none."""
+    if standard.low is None:
+        return None
+    corner = 1.0 / (2.0 * math.pi * standard.low)
+    return (zero_and_pole(corner, corner / _LOW_BOUND, rate), zero_and_pole(corner / _LOW_BOUND, corner, rate))
+
+
+def _high_flux(hz: Samples, standard: Standard) -> Samples:
+    return np.asarray(1.0 / np.sqrt(1.0 + (2.0 * np.pi * hz * standard.high) ** 2))
+
+
+_BIAS = (-6.0, -4.0, -2.0, 0.0, 2.0, 4.0, 6.0)
+_DEPTH = (0.42, 0.55, 0.68, 0.80, 0.83, 0.86, 0.89)
+_ZONE_UM = (0.87, 0.97, 1.07, 1.18, 1.45, 1.80, 2.20)
+
+
+def record_losses(hz: Samples, stock: Stock, speed_ips: float, bias_db: float) -> Samples:
+    """Recorded depth, spacing and zone length as a magnitude over frequency (eq. 5)."""
+    k = 2.0 * np.pi * np.maximum(hz, 1e-3) / (speed_ips * IPS)
+    depth = k * float(np.interp(bias_db, _BIAS, _DEPTH)) * stock.coating
+    zone = k * float(np.interp(bias_db, _BIAS, _ZONE_UM)) * 1e-6
+    return np.asarray(-np.expm1(-depth) / depth * np.exp(-zone))
+
+
+_TOP_HZ = {7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
+"""Where the replay electronics of a well-kept machine give up, by speed (-3 dB)."""
+_MOST_BOOST = 10.0 ** (18.0 / 20.0)
+
+
+def record_equalisation(hz: Samples, stock: Stock, speed_ips: float, standard: Standard) -> Samples:
+    """Magnitude that makes the recorded flux follow the standard at the aligned bias, 1 at 1 kHz."""
+    wanted = _high_flux(hz, standard) / record_losses(hz, stock, speed_ips, 0.0)
+    middle = np.array([1000.0])
+    at_1k = _high_flux(middle, standard) / record_losses(middle, stock, speed_ips, 0.0)
+    return np.asarray(np.minimum(wanted / at_1k, _MOST_BOOST))
+
+
+def replay(hz: Samples, stock: Stock, speed_ips: float, standard: Standard, bias_db: float) -> Samples:
+    """Magnitude of losses at this bias and replay equalisation together.
+
+    With `record_equalisation` it is flat at the aligned bias, but for the top's roll-off.
+    """
+    aligned = record_equalisation(hz, stock, speed_ips, standard)
+    loss = record_losses(hz, stock, speed_ips, bias_db) / record_losses(hz, stock, speed_ips, 0.0)
+    top = 1.0 / np.sqrt(1.0 + (hz / _TOP_HZ[speed_ips]) ** 8)
+    return np.asarray(loss * top / aligned)
+
+
+def head_bump(speed_ips: float, amount: float, rate: float) -> list[Section]:
+    """The replay head's rise and dip at wavelengths near its size; frequency follows speed (eq. 7)."""
+    hz = 58.0 * speed_ips / 15.0
+    return [peak(hz, 1.6 * amount, 1.1, rate), peak(2.05 * hz, -0.9 * amount, 1.4, rate)]
+
+
+@functools.cache
+def _bias_table() -> tuple[Samples, Samples, Samples]:
+    """log_ratio (stock, bias, signal), bias axis in dB, signal axis in dB over coercivity."""
+    with np.load(Path(__file__).with_name("data") / "bias_curves.npz") as table:
+        return table["log_ratio"].astype(float), table["bias_db"], table["signal_db"]
+
+
+def _cubic_between(table: Samples, position: Samples | float) -> Samples:
+    """Catmull-Rom interpolation along the first axis at fractional positions."""
+    last = table.shape[0] - 1
+    cell = np.clip(np.floor(position).astype(int), 0, last - 1)
+    t = np.asarray(position) - cell
+    t = t.reshape(t.shape + (1,) * (table.ndim - 1))
+    a, b, c, d = (table[np.clip(cell + k, 0, last)] for k in (-1, 0, 1, 2))
+    return np.asarray(b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a))))
+
+
+def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
+    """Magnetisation over saturation that a field over coercivity leaves (eq. 2); odd in the field."""
+    x = np.abs(field)
+    s = stock.slope * x
+    soft = (1.0 - stock.soft_share) * np.tanh(s) + stock.soft_share * s / np.sqrt(1.0 + s * s)
+    aligned = (1.0 - stock.knee_share) * soft + stock.knee_share * np.tanh((x / stock.knee) ** 1.7)
+    table, bias_axis, signal_axis = _bias_table()
+    at_bias = _cubic_between(table[STOCKS.index(stock)], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
+    level = 20.0 * np.log10(np.maximum(x, 1e-9))
+    place = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
+    ratio = at_bias[0] + stock.bias_bend * (_cubic_between(at_bias, place) - at_bias[0])
+    return np.asarray(np.sign(field) * np.minimum(aligned * np.exp(ratio), 1.0))
+
+
+CURVE_CELLS = 256
+
+
+@functools.lru_cache(maxsize=64)
+def record_curve(stock: Stock, bias_db: float) -> Samples:
+    """Cubic coefficients (CURVE_CELLS, 4) of the record curve for `kernels.tape.magnetise`."""
+    u = np.arange(CURVE_CELLS + 1) / CURVE_CELLS
+    step = 1e-5
+    above = np.clip(u + step, 0.0, 1.0 - 1e-9)
+    below = np.clip(u - step, 0.0, 1.0 - 1e-9)
+
+    def at(place: Samples) -> Samples:
+        return remanence(place / (1.0 - place), stock, bias_db)
+
+    y = at(np.clip(u, 0.0, 1.0 - 1e-9))
+    slope = (at(above) - at(below)) / (above - below) / CURVE_CELLS
+    rise = np.diff(y)
+    coefficients = np.stack([y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:],
+                             slope[:-1] + slope[1:] - 2 * rise], axis=1)
+    return np.ascontiguousarray(coefficients)
+
+
+@functools.cache
+def operating_field(stock: Stock) -> float:
+    """Field over coercivity (peak) of a sine that records operating level at the aligned bias."""
+    phase = 2.0 * np.pi * np.arange(256) / 256
+    wave = np.sin(phase)
+    low, high = 1e-3, 5.0
+    for _ in range(60):
+        middle = math.sqrt(low * high)
+        fundamental = 2.0 * float(np.mean(remanence(middle * wave, stock, 0.0) * wave))
+        low, high = (middle, high) if fundamental < stock.operating_magnetisation else (low, middle)
+    return low
+
+
+def demag_corner(stock: Stock, speed_ips: float, fast_rate: float) -> float:
+    """One-pole coefficient whose complement is what demagnetisation acts on (eq. 3), bilinear."""
+    w = 0.47 * speed_ips * IPS / stock.coating
+    k = math.tan(min(w / fast_rate, 3.0) / 2.0)
+    return k / (1.0 + k)
+
+
+def noise_spectrum(hz: Samples, stock: Stock, speed_ips: float, standard: Standard) -> Samples:
+    """Amplitude density of tape noise after replay, arbitrary unit (eq. 8)."""
+    w = 2.0 * np.pi * np.maximum(hz, 5.0)
+    k = w / (speed_ips * IPS)
+    power = -np.expm1(-2.0 * k * stock.coating) / (2.0 * k * stock.coating) * np.exp(-2.0 * k * 0.5e-6)
+    power = power * (1.0 + (w * standard.high) ** 2)
+    if standard.low is not None:
+        power = power / (1.0 + 1.0 / (w * standard.low) ** 2)
+    return np.asarray(np.sqrt(power / (speed_ips * IPS)))
+
+
+def a_weighting(hz: Samples) -> Samples:
+    """IEC 61672-1 A-weighting as an amplitude, 1 at 1 kHz."""
+    f2 = np.asarray(hz) ** 2
+    top = 12194.0**2 * f2 * f2
+    bottom = (f2 + 20.6**2) * np.sqrt((f2 + 107.7**2) * (f2 + 737.9**2)) * (f2 + 12194.0**2)
+    return np.asarray(10.0 ** (2.0 / 20.0) * top / bottom)
+
+
+_NOISE_HZ = np.linspace(20.0, 20000.0, 2000)
+
+
+def weighted_noise(stock: Stock, speed_ips: float, standard: Standard) -> float:
+    """A-weighted amplitude of `noise_spectrum`, in the same arbitrary unit."""
+    density = noise_spectrum(_NOISE_HZ, stock, speed_ips, standard) * a_weighting(_NOISE_HZ)
+    return float(np.sqrt(np.sum(density**2) * (_NOISE_HZ[1] - _NOISE_HZ[0])))
+
+
+def noise_level_db(stock: Stock, speed_ips: float, standard: Standard) -> float:
+    """Noise in dB(A) against operating level, 2 mm track."""
+    at_15 = weighted_noise(stock, 15.0, STANDARDS[15.0, "iec"])
+    return stock.noise_dba + 20.0 * math.log10(weighted_noise(stock, speed_ips, standard) / at_15)

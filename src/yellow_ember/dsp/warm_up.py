@@ -1,0 +1,68 @@
+"""Compile or load every kernel, with progress: `python -m yellow_ember.dsp.warm_up`."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+
+import numpy as np
+
+from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.kernels.mixing import advance, ceiling
+from yellow_ember.dsp.parameters import Automation, Number, Option
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.stages import STAGES
+
+
+def warm_up() -> Iterator[tuple[str, float]]:
+    """Run every stage and mixing kernel once; yields (what is next, share done)."""
+    for place, kind in enumerate(STAGES):
+        yield kind.label, place / (len(STAGES) + 1)
+        _touch(kind)
+    yield "Mixing and meters", len(STAGES) / (len(STAGES) + 1)
+    block = np.zeros((2, 16))
+    ceiling(block, 1.0, 0.1, np.ones(1))
+    advance(Ramp(0.0, 48000.0).state, 1)
+    from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+
+    for channels in (1, 2):
+        quiet = np.zeros((channels, 16))
+        LevelMeter(48000.0, channels).process(quiet)
+        LoudnessMeter(48000.0, channels).process(quiet)
+
+
+def _touch(kind: StageKind) -> None:
+    """Reach every kernel of a stage: every choice, every number off its default, a crossfade, a dry signal."""
+    setup = Setup(48000.0, 2, 64, 2)
+    values = kind.defaults()
+    for parameter in kind.parameters:
+        if isinstance(parameter, Number):
+            values[parameter.id] = parameter.at(0.7)
+        elif not isinstance(parameter, Option):
+            values[parameter.id] = True
+    settings = StageSettings(id="a", kind=kind.kind, params=kind.defaults(), dry_db=-6.0)
+    chain = Chain(setup, [settings])
+    block = np.zeros((2, 64))
+    chain.process(block)
+    variants = [values]
+    for parameter in kind.parameters:
+        if isinstance(parameter, Option) and parameter.automation is Automation.CROSSFADE:
+            variants += [{**values, parameter.id: parameter.value_at(k)} for k in range(len(parameter.choices))]
+    for variant in variants:
+        chain.update([StageSettings(id="a", kind=kind.kind, params=variant, on=variant is not values)])
+        for _ in range(20):
+            chain.process(block)
+
+
+def main() -> int:
+    terminal = sys.stderr.isatty()
+    for label, done in warm_up():
+        end = "\r" if terminal else "\n"
+        print(f"Compiling kernels: {done:4.0%}  {label:24}", end=end, file=sys.stderr, flush=True)
+    print(f"Compiling kernels: 100%  {'done':24}", file=sys.stderr)
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
