@@ -85,6 +85,7 @@ class LoudnessMeter:
         held = self._phases.shape[1] - 1
         self._history: Samples = np.zeros((channels, held))
         self._line: Samples = np.zeros(held + longest)
+        self._between: Samples = np.zeros(longest)
         self.true_peak: Samples = np.zeros(channels)
         self._hop = round(rate * _HOP_SECONDS)
         self._hops: Samples = np.zeros(round(SHORT_TERM_SECONDS / _HOP_SECONDS))
@@ -94,7 +95,7 @@ class LoudnessMeter:
 
     def process(self, block: Samples) -> None:
         """Take a block (channels, frames) in; it is not changed."""
-        true_peak(block, self._phases, self._history, self._line, self.true_peak)
+        true_peak(block, self._phases, self._history, self._line, self._between, self.true_peak)
         weighted = self._weighted[: block.size].reshape(block.shape)
         weighted[...] = block
         biquads(weighted, self._sections, self._state)

@@ -26,10 +26,12 @@ def needle(block: Samples, speed: float, damping: float, state: Samples, peak: S
 
 
 @kernel
-def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, peak: Samples) -> None:
+def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, between: Samples,
+              peak: Samples) -> None:
     """The greatest magnitude between samples, by a polyphase interpolator, per channel.
 
     phases : (count, taps), BS.1770-5 annex 2; history : (channels, taps - 1); peak : (channels,)
+    line, between : scratch
     """
     count, taps = phases.shape
     held = taps - 1
@@ -42,10 +44,13 @@ def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, 
         most = 0.0
         for p in range(count):
             for i in range(n):
-                total = 0.0
-                for k in range(taps):
-                    total += phases[p, k] * line[i + held - k]
-                most = max(most, abs(total))
+                between[i] = 0.0
+            for k in range(taps):
+                h, late = phases[p, k], line[held - k:held - k + n]
+                for i in range(n):
+                    between[i] += h * late[i]
+            for i in range(n):
+                most = max(most, abs(between[i]))
         for i in range(held):
             history[c, i] = line[n + i]
         peak[c] = most

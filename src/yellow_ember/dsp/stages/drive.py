@@ -171,8 +171,8 @@ class DriveProcessor(Processor):
             biquads(block, self._dc, self._dc_state)
         if self._toned:
             biquads(block, self._after, self._after_state)
-        self._guard.after(block)
         glide(block, self._out.state)
+        self._guard.after(block)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

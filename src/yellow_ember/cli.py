@@ -1,0 +1,314 @@
+"""The commands."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import math
+import sys
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from yellow_ember import __version__
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.dsp.parameters import Number, Option, Parameter
+from yellow_ember.dsp.stages import STAGES, stage_kind
+from yellow_ember.files.conformed import conform
+from yellow_ember.files.reading import AudioFileError, probe, read_blocks
+from yellow_ember.files.writing import DTYPES, FORMATS
+from yellow_ember.session.chain_file import read_chain
+from yellow_ember.session.model import MASTER
+from yellow_ember.session.presets import find_preset, shipped_presets
+from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.session_file import missing_audio, read_session
+
+DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
+
+
+class _Progress:
+    """A line on standard error where that is a terminal, nothing elsewhere."""
+
+    def __init__(self, label: str) -> None:
+        self._label = label
+        self._shown = -1
+
+    def __call__(self, share: float) -> None:
+        percent = int(100 * share)
+        if percent != self._shown and sys.stderr.isatty():
+            self._shown = percent
+            print(f"\r{self._label}: {percent:3d} %", end="" if percent < 100 else "\n", file=sys.stderr, flush=True)
+
+
+def _say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+# -- listings -------------------------------------------------------------------------------
+
+
+def parameter_listing(parameter: Parameter) -> dict[str, Any]:
+    """A parameter as `stages --json` gives it."""
+    listing: dict[str, Any] = {"id": parameter.id, "label": parameter.label, "unit": "", "min": None, "max": None,
+                               "default": parameter.default_value, "choices": None,
+                               "group": parameter.group.value, "help": parameter.help}
+    if isinstance(parameter, Number):
+        listing |= {"unit": parameter.unit, "min": parameter.minimum, "max": parameter.maximum}
+    if isinstance(parameter, Option):
+        listing |= {"unit": parameter.unit, "choices": [
+            {"id": parameter.value_at(place), "label": choice.label}
+            for place, choice in enumerate(parameter.choices)]}
+    return listing
+
+
+def stage_listing() -> list[dict[str, Any]]:
+    """All stages as `stages --json` gives them."""
+    return [{"kind": kind.kind, "label": kind.label, "purpose": kind.purpose,
+             "params": [parameter_listing(parameter) for parameter in kind.parameters]} for kind in STAGES]
+
+
+def _stages(arguments: argparse.Namespace) -> int:
+    listing = stage_listing()
+    if arguments.kind is not None:
+        stage_kind(arguments.kind)
+        listing = [entry for entry in listing if entry["kind"] == arguments.kind]
+    if arguments.json:
+        print(json.dumps(listing, indent=1))
+        return 0
+    for entry in listing:
+        print(f"{entry['kind']}: {entry['label']}. {entry['purpose']}")
+        for param in entry["params"]:
+            if param["choices"]:
+                extent = ", ".join(str(choice["id"]) for choice in param["choices"])
+            elif param["min"] is None:
+                extent = "true, false"
+            else:
+                extent = f"{param['min']:g} to {param['max']:g} {param['unit']}".rstrip()
+            print(f"  {param['id']:14} {extent} (default {param['default']}): {param['help']}")
+    return 0
+
+
+def _presets(arguments: argparse.Namespace) -> int:
+    listing = [{"name": preset.name, "source": preset.source, "intention": preset.intention, "note": preset.note,
+                "stages": [stage.kind for stage in preset.stages]} for preset in shipped_presets()]
+    if arguments.json:
+        print(json.dumps(listing, indent=1))
+    else:
+        for entry in listing:
+            print(f"{entry['source']:7} {entry['intention']:8} {entry['name']:22} {entry['note']}")
+    return 0
+
+
+# -- work on files --------------------------------------------------------------------------
+
+
+def _process(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.file_processing import FileOrder, process_file
+
+    stages: tuple[StageSettings, ...]
+    stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
+    dtype = arguments.dtype or ("pcm24" if arguments.output.suffix.lower() == ".flac" else "float32")
+    order = FileOrder(arguments.oversample, arguments.block, dtype, arguments.match, arguments.tail)
+    result = process_file(arguments.input, arguments.output, stages, order, _Progress(arguments.output.name))
+    if result.warning:
+        _say(result.warning)
+    if result.replaced:
+        _say(f"{arguments.input}: {result.replaced} samples were no numbers and count as silence")
+    if arguments.match:
+        _say(f"matched by {result.match_db:+.2f} dB")
+    if result.clipped:
+        _say(f"{arguments.output}: {result.clipped} samples passed full scale and were clipped")
+    return 0
+
+
+def _render(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.printing import PrintOrder, print_session, stems
+
+    session = read_session(arguments.session)
+    for strip in missing_audio(session):
+        raise AudioFileError(f"{arguments.session}: the audio of {strip.name} is missing ({strip.audio})")
+    for strip in session.strips:
+        if strip.audio is not None:
+            ready = conform(strip.audio, session.rate, _Progress(strip.audio.name))
+            if ready.warning:
+                _say(ready.warning)
+    arguments.out.mkdir(parents=True, exist_ok=True)
+    dtype = "float32" if arguments.format == "wav" else "pcm24"
+    order = PrintOrder(arguments.out, tuple(stems(session)) if arguments.stems else (MASTER,),
+                       arguments.format, dtype, arguments.oversample)
+    printed = print_session(_Progress(session.name), session, order)
+    for path in printed.files:
+        print(path)
+    if printed.ceiling_db < -0.05:
+        _say(f"the output ceiling held the mix down by up to {-printed.ceiling_db:.1f} dB")
+    return 0
+
+
+def _measure(arguments: argparse.Namespace) -> int:
+    from yellow_ember.measure.heat import compare
+    from yellow_ember.measure.loudness import LoudnessScan
+
+    info = probe(arguments.file)
+    scan = LoudnessScan(info.rate, info.channels)
+    for block in read_blocks(arguments.file):
+        scan.push(np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0))
+    found = scan.result()
+    result: dict[str, Any] = {"file": str(arguments.file), "rate": info.rate, "channels": info.channels,
+                              "frames": info.frames, "seconds": info.seconds, **asdict(found),
+                              "crest_db": found.crest_db}
+    if arguments.against is not None:
+        other = probe(arguments.against)
+        if (other.rate, other.frames) != (info.rate, info.frames):
+            raise AudioFileError(f"{arguments.against} must have the rate and length of {arguments.file}: "
+                                 f"{other.rate} Hz and {other.frames} frames against {info.rate} and {info.frames}")
+        before, after = (np.nan_to_num(np.concatenate(list(read_blocks(path)), axis=1))
+                         for path in (arguments.against, arguments.file))
+        reference = LoudnessScan(other.rate, other.channels)
+        reference.push(before)
+        comparison = compare(before, after, info.rate)
+        result |= {"against": str(arguments.against),
+                   "loudness_offset_lu": reference.result().integrated_lufs - found.integrated_lufs,
+                   "heat_db": comparison.heat_db,
+                   "bands": [{"hz": float(hz), "before_db": float(b), "after_db": float(a), "added_db": float(added),
+                              "tone_db": float(tone)}
+                             for hz, b, a, added, tone in zip(
+                                 comparison.bands, comparison.before_db, comparison.after_db,
+                                 comparison.added_db, comparison.tone_db, strict=True)]}
+    if arguments.json:
+        print(json.dumps(_finite(result), indent=1))
+        return 0
+    for name, value in result.items():
+        if name != "bands":
+            print(f"{name:22} {value:.2f}" if isinstance(value, float) else f"{name:22} {value}")
+    for band in result.get("bands", []):
+        print(f"{band['hz']:8.0f} Hz  tone {band['tone_db']:+6.2f} dB  added {band['added_db']:7.1f} dB")
+    return 0
+
+
+def _finite(value: Any) -> Any:
+    """JSON knows no infinities: they become null."""
+    if isinstance(value, dict):
+        return {name: _finite(part) for name, part in value.items()}
+    if isinstance(value, list):
+        return [_finite(part) for part in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _bench(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.speed import stage_speeds
+
+    speeds = stage_speeds(_Progress("bench"))
+    if arguments.json:
+        print(json.dumps([asdict(speed) for speed in speeds], indent=1))
+    else:
+        print(f"{'stage':8} {'variant':28} {'oversample':>10} {'times real time':>16}")
+        for speed in speeds:
+            print(f"{speed.kind:8} {speed.variant:28} {speed.oversample:>10} {speed.times_real_time:>16.1f}")
+    return 0
+
+
+# -- the window -----------------------------------------------------------------------------
+
+
+def _window(paths: list[Path]) -> int:
+    from yellow_ember.app.start import run
+
+    return run(paths)
+
+
+def _open(arguments: argparse.Namespace) -> int:
+    for path in arguments.paths:
+        if not path.exists():
+            raise AudioFileError(f"{path} is not there")
+    return _window(arguments.paths)
+
+
+def _at_least(lowest: int) -> Callable[[str], int]:
+    def parse(text: str) -> int:
+        value = int(text)
+        if not lowest <= value <= 65536:
+            raise argparse.ArgumentTypeError(f"must lie between {lowest} and 65536")
+        return value
+
+    return parse
+
+
+def _seconds(text: str) -> float:
+    value = float(text)
+    if not 0.0 <= value <= 600.0:
+        raise argparse.ArgumentTypeError("must lie between 0 and 600")
+    return value
+
+
+def parser() -> argparse.ArgumentParser:
+    """The command line's grammar."""
+    top = argparse.ArgumentParser(
+        prog="yellow-ember", description="Harmonic colour for tracks and buses.  Without a command: the window.")
+    top.add_argument("--version", action="version", version=f"yellow-ember {__version__}")
+    commands = top.add_subparsers(title="commands", metavar="COMMAND")
+
+    def command(name: str, run: Callable[[argparse.Namespace], int], help_text: str) -> argparse.ArgumentParser:
+        sub = commands.add_parser(name, help=help_text, description=help_text)
+        sub.set_defaults(run=run)
+        return sub
+
+    command("demo", lambda arguments: _window([DEMO]), "open the window with the demo session")
+    sub = command("open", _open, "open the window with a session, or a new one from audio files")
+    sub.add_argument("paths", nargs="+", type=Path, metavar="SESSION|AUDIO")
+    sub = command("stages", _stages, "list the stages and their parameters")
+    sub.add_argument("kind", nargs="?")
+    sub.add_argument("--json", action="store_true")
+    sub = command("presets", _presets, "list the presets")
+    sub.add_argument("--json", action="store_true")
+
+    sub = command("process", _process, "process one audio file through a chain")
+    sub.add_argument("input", type=Path, metavar="IN")
+    sub.add_argument("output", type=Path, metavar="OUT")
+    chain = sub.add_mutually_exclusive_group(required=True)
+    chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
+    chain.add_argument("--preset", metavar="NAME", help="a preset's name")
+    sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
+    sub.add_argument("--block", type=_at_least(1), default=4096, metavar="N", help="frames processed at once")
+    sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
+    sub.add_argument("--match", action="store_true", help="make the result as loud as the input")
+    sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
+
+    sub = command("render", _render, "print a session to files")
+    sub.add_argument("session", type=Path, metavar="SESSION")
+    sub.add_argument("--out", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--stems", action="store_true", help="every strip as well as the mix")
+    sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
+    sub.add_argument("--oversample", type=int, choices=FACTORS, help="default: the session's printing quality")
+
+    sub = command("measure", _measure, "measure loudness and peaks, and heat and tone change against another file")
+    sub.add_argument("file", type=Path, metavar="FILE")
+    sub.add_argument("--against", type=Path, metavar="FILE", help="what the file was before processing")
+    sub.add_argument("--json", action="store_true")
+
+    sub = command("bench", _bench, "show how fast the stages run here")
+    sub.add_argument("--json", action="store_true")
+    return top
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run a command; the exit status."""
+    arguments = parser().parse_args(argv)
+    try:
+        if not hasattr(arguments, "run"):
+            return _window([])
+        status: int = arguments.run(arguments)
+        return status
+    except BrokenPipeError:
+        # Whoever read our output has seen enough.
+        sys.stderr.close()
+        return 0
+    except (AudioFileError, SessionFileError, ValueError, OSError) as error:
+        _say(f"yellow-ember: {error}")
+        return 1
+    except KeyboardInterrupt:
+        _say("yellow-ember: stopped")
+        return 130

@@ -1,0 +1,113 @@
+"""One file through one chain, by blocks, at the file's own rate, length and channels."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, gain
+from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.files.reading import AudioFileError, AudioInfo, probe, read_blocks
+from yellow_ember.files.writing import writing
+from yellow_ember.measure.loudness import LoudnessScan
+
+
+@dataclass(frozen=True, slots=True)
+class FileOrder:
+    """How to process a file.  `match` makes the result as loud as the input (BS.1770)."""
+
+    oversample: int = 8
+    block: int = 4096
+    dtype: str = "float32"
+    match: bool = False
+    tail_seconds: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class FileResult:
+    """replaced: input samples that were no numbers; match_db: gain put on by matching."""
+
+    frames: int
+    replaced: int
+    match_db: float
+    clipped: int
+    warning: str
+
+
+def process_file(source: Path, target: Path, stages: Sequence[StageSettings], order: FileOrder,
+                 progress: Callable[[float], None] = lambda share: None) -> FileResult:
+    """Write `target` from `source`; memory does not grow with length.
+
+    AudioFileError where either file can't be used.  A target that holds anything is not overwritten.
+    """
+    info = probe(source)
+    if target.exists() and (target.is_dir() or target.stat().st_size > 0):
+        raise AudioFileError(f"{target} is there already and is not overwritten; choose another name")
+    run = _Run(info, stages, order)
+    if not order.match:
+        with writing(target, info.rate, info.channels, order.dtype) as writer:
+            for block in run.blocks(progress):
+                writer.write(block)
+        return FileResult(run.written, run.replaced, 0.0, writer.clipped, info.warning)
+    with tempfile.TemporaryFile(dir=target.parent if target.parent.is_dir() else None) as store:
+        after = LoudnessScan(info.rate, info.channels)
+        for block in run.blocks(lambda share: progress(0.8 * share)):
+            after.push(block)
+            store.write(np.ascontiguousarray(block.T).tobytes())
+        offset = run.before.result().integrated_lufs - after.result().integrated_lufs
+        offset = offset if math.isfinite(offset) else 0.0
+        store.seek(0)
+        size = order.block * info.channels * 8
+        with writing(target, info.rate, info.channels, order.dtype) as writer:
+            while data := store.read(size):
+                samples = np.frombuffer(data, np.float64).reshape(-1, info.channels)
+                writer.write(np.ascontiguousarray(samples.T) * gain(offset))
+    progress(1.0)
+    return FileResult(run.written, run.replaced, offset, writer.clipped, info.warning)
+
+
+class _Run:
+    """The chain over the file's blocks, its latency taken off the beginning."""
+
+    def __init__(self, info: AudioInfo, stages: Sequence[StageSettings], order: FileOrder) -> None:
+        self._info = info
+        self._order = order
+        self._chain = Chain(Setup(info.rate, info.channels, order.block, order.oversample), stages)
+        self.before = LoudnessScan(info.rate, info.channels)
+        self.replaced = 0
+        self.written = 0
+
+    def blocks(self, progress: Callable[[float], None]) -> Iterator[Samples]:
+        late = self._chain.latency
+        wanted = self._info.frames + round(self._order.tail_seconds * self._info.rate)
+        for block in self._fed(wanted + late):
+            skipped = min(late, block.shape[1])
+            late -= skipped
+            part = block[:, skipped:skipped + wanted - self.written]
+            if part.shape[1] > 0:
+                self.written += part.shape[1]
+                progress(self.written / wanted)
+                yield part
+
+    def _fed(self, frames: int) -> Iterator[Samples]:
+        """Processed blocks of the file, then of silence, `frames` in all."""
+        for block in read_blocks(self._info.path, self._order.block):
+            bad = ~np.isfinite(block)
+            self.replaced += int(np.count_nonzero(bad))
+            block[bad] = 0.0
+            if self._order.match:
+                self.before.push(block)
+            frames -= block.shape[1]
+            self._chain.process(block)
+            yield block
+        while frames > 0:
+            silence = np.zeros((self._info.channels, min(self._order.block, frames)))
+            frames -= silence.shape[1]
+            self._chain.process(silence)
+            yield silence

@@ -1,0 +1,244 @@
+"""The session as a running graph: readers, chains, alignment, faders, sums."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Slot, Tap
+from yellow_ember.dsp.kernels.filters import delay
+from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.files.conformed import ConformedReader, find_conformed
+from yellow_ember.session.model import SILENT_DB, Session, Strip, StripKind
+
+CEILING_RELEASE_SECONDS = 0.2
+
+Segment = tuple[int, int]
+"""A stretch of the session's time line: first frame, number of frames."""
+
+
+@dataclass(frozen=True, slots=True)
+class GraphSettings:
+    """How a graph runs: oversampling, longest block, and which strips it holds (None for all)."""
+
+    oversample: int
+    max_block: int
+    only: frozenset[str] | None = None
+
+
+class _Input:
+    """A strip's output on its way into a bus, delayed so that all arrive together."""
+
+    def __init__(self, node: StripNode, frames: int) -> None:
+        self.node = node
+        self._ring: Samples = np.zeros((2, frames))
+        self._place = 0
+
+    def add_to(self, block: Samples) -> None:
+        source = self.node.out(block.shape[1])
+        self._place = delay(source, self._ring, self._place)
+        add(block, source)
+
+    def reset(self) -> None:
+        self._ring.fill(0.0)
+        self._place = 0
+
+
+class StripNode:
+    """One running strip.  Its blocks have one channel for a mono track, two for all else."""
+
+    def __init__(self, session: Session, strip: Strip, inputs: Sequence[StripNode], settings: GraphSettings,
+                 reuse: StripNode | None) -> None:
+        self.strip = strip
+        self.reader: ConformedReader | None = None
+        if strip.audio is not None:
+            conformed = find_conformed(strip.audio, session.rate)
+            if conformed is not None:
+                self.reader = ConformedReader(conformed, settings.max_block)
+        self.channels = self.reader.channels if self.reader is not None else 2
+        seed = session.seed * 1009 + sum(strip.id.encode())
+        setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
+                      session.reference_dbfs, seed)
+        slots: Sequence[Slot] = ()
+        if reuse is not None and reuse.channels == self.channels:
+            slots = reuse.chain.slots
+        self.chain = Chain(setup, strip.chain, slots)
+        arrival = max((node.latency for node in inputs), default=0)
+        self.inputs = [_Input(node, arrival - node.latency) for node in inputs]
+        self.input_latency = arrival
+        self.latency = arrival + self.chain.latency
+        size = self.channels * settings.max_block
+        self._block: Samples = np.zeros(size)
+        self._before: Samples = np.zeros(size)
+        self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
+        self._before_place = 0
+        self._out: Samples = np.zeros(2 * settings.max_block)
+        self._match = Ramp(gain(strip.match_db), session.rate)
+        self._after = Ramp(1.0, session.rate, FADE_SECONDS)
+        self._left = Ramp(1.0, session.rate)
+        self._right = Ramp(1.0, session.rate)
+
+    def set(self, strip: Strip, audible: bool, *, at_once: bool = False) -> None:
+        """Take the strip's settings."""
+        self.chain.update(strip.chain)
+        self.strip = strip
+        left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
+        for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
+            if at_once:
+                ramp.jump(value)
+            else:
+                ramp.move(value)
+
+    def hear(self, *, before: bool, at_once: bool = False) -> None:
+        """Let the strip's input through instead of its chain, or its chain again."""
+        target = 0.0 if before else 1.0
+        if at_once:
+            self._after.jump(target)
+        else:
+            self._after.move(target)
+
+    def reset(self) -> None:
+        self.chain.reset()
+        self._before_ring.fill(0.0)
+        self._before_place = 0
+        for entry in self.inputs:
+            entry.reset()
+        for ramp in (self._match, self._after, self._left, self._right):
+            ramp.jump(ramp.target)
+
+    def out(self, frames: int) -> Samples:
+        """The last block (2, frames) behind the fader."""
+        return block_view(self._out, 2, frames)
+
+    def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
+        """Run the next `frames`, reading `segments` where the strip is a track."""
+        block = block_view(self._block, self.channels, frames)
+        if self.reader is not None:
+            self._read(segments, frames)
+        else:
+            block.fill(0.0)
+            for entry in self.inputs:
+                entry.add_to(block)
+        before = block_view(self._before, self.channels, frames)
+        before[...] = block
+        self._before_place = delay(before, self._before_ring, self._before_place)
+        self.chain.process(block, tap)
+        glide(block, self._match.state)
+        if self._after.resting:
+            if self._after.target == 0.0:
+                block[...] = before
+        else:
+            crossfade(before, block, self._after.state)
+            block[...] = before
+        out = self.out(frames)
+        out[0], out[1] = block[0], block[-1]
+        for channel, ramp in enumerate((self._left, self._right)):
+            glide(out[channel:channel + 1], ramp.state)
+
+    def _read(self, segments: Sequence[Segment], frames: int) -> None:
+        assert self.reader is not None
+        block = block_view(self._block, self.channels, frames)
+        if len(segments) == 1:
+            self.reader.read(segments[0][0], block)
+            return
+        at = 0
+        for start, count in segments:
+            self.reader.read(start, block[:, at:at + count])
+            at += count
+
+
+def _fader(strip: Strip, channels: int) -> tuple[float, float]:
+    """Gains to left and right: constant power for one channel, balance for two."""
+    level = 0.0 if strip.volume_db <= SILENT_DB else gain(strip.volume_db)
+    place = strip.pan / 100.0
+    if channels == 1:
+        angle = (place + 1.0) * math.pi / 4.0
+        return level * math.cos(angle), level * math.sin(angle)
+    return level * min(1.0, 1.0 - place), level * min(1.0, 1.0 + place)
+
+
+def structure(session: Session) -> tuple[object, ...]:
+    """What a running graph can't change without being built anew."""
+    return (session.rate, session.reference_dbfs, session.seed, tuple(
+        (strip.id, strip.out, strip.audio, tuple((stage.id, stage.kind) for stage in strip.chain))
+        for strip in session.strips))
+
+
+class Graph:
+    """All strips of a session, run block by block.
+
+    `latency` frames pass between a frame's reading and its arrival at the output.
+    """
+
+    def __init__(self, session: Session, settings: GraphSettings, reuse: Graph | None = None) -> None:
+        self.session = session
+        self.settings = settings
+        self.nodes: dict[str, StripNode] = {}
+        self.levels: list[list[StripNode]] = []
+        depth: dict[str, int] = {}
+        for strip in session.processing_order():
+            if settings.only is not None and strip.id not in settings.only:
+                continue
+            inputs = [self.nodes[feed.id] for feed in session.feeding(strip.id) if feed.id in self.nodes]
+            old = None
+            if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
+                old = reuse.nodes.get(strip.id)
+            node = StripNode(session, strip, inputs, settings, old)
+            self.nodes[strip.id] = node
+            depth[strip.id] = max((depth[entry.node.strip.id] + 1 for entry in node.inputs), default=0)
+            while len(self.levels) <= depth[strip.id]:
+                self.levels.append([])
+            self.levels[depth[strip.id]].append(node)
+        self.last = next(reversed(self.nodes.values()))
+        self.latency = self.last.latency
+        self.frames = max((node.reader.frames for node in self.nodes.values() if node.reader), default=0)
+        self._ceiling_state: Samples = np.ones(1)
+        self._release = 1.0 - math.exp(-1.0 / (session.rate * CEILING_RELEASE_SECONDS))
+        self.ceiling_gain = 1.0
+        self.update(session, at_once=True)
+
+    def update(self, session: Session, *, at_once: bool = False) -> None:
+        """New settings of a session with the same structure."""
+        self.session = session
+        self._limit = gain(session.ceiling_dbfs)
+        audible = session.audible()
+        for strip in session.strips:
+            node = self.nodes.get(strip.id)
+            if node is not None:
+                node.set(strip, strip.id in audible, at_once=at_once)
+
+    def reset(self) -> None:
+        """Forget all past input: the next frame is the first."""
+        for node in self.nodes.values():
+            node.reset()
+        self._ceiling_state.fill(1.0)
+
+    def process(self, segments: Sequence[Segment], frames: int,
+                tap: Callable[[StripNode, int, Samples], None] | None = None,
+                pool: ThreadPoolExecutor | None = None) -> Samples:
+        """Run the next `frames`; the output (2, frames) is valid until the next call.
+
+        tap : called with each strip, point of its chain and the block there
+        pool : runs the strips of one depth side by side
+        """
+        for level in self.levels:
+            if pool is not None and len(level) > 1:
+                list(pool.map(lambda node: node.process(segments, frames), level))
+                continue
+            for node in level:
+                node.process(segments, frames, None if tap is None else _bound(tap, node))
+        out = self.last.out(frames)
+        if self.last.strip.kind is StripKind.MASTER:
+            self.ceiling_gain = ceiling(out, self._limit, self._release, self._ceiling_state)
+        return out
+
+
+def _bound(tap: Callable[[StripNode, int, Samples], None], node: StripNode) -> Tap:
+    return lambda point, block: tap(node, point, block)

@@ -1,0 +1,111 @@
+"""Long work in a process of its own, at low priority, with progress, and cancelled by ending it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import traceback
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from typing import Any, Generic, TypeVar
+
+from yellow_ember.engine.forking import context
+
+Result = TypeVar("Result")
+Progress = Callable[[float], None]
+
+
+class JobError(Exception):
+    """What went wrong in the worker, in words for the user."""
+
+
+class Job(Generic[Result]):
+    """`function(progress, *arguments)` in a worker; function and arguments must be picklable.
+
+    `poll` is called from time to time; it never waits.
+    """
+
+    def __init__(self, function: Callable[..., Result], *arguments: Any) -> None:
+        self._pipe, theirs = context().Pipe(duplex=False)
+        self._process = context().Process(target=_work, args=(theirs, function, arguments), daemon=True)
+        self._process.start()
+        theirs.close()
+        self.share = 0.0
+        self.done = False
+        self._result: Result | None = None
+        self._error: str | None = None
+
+    def poll(self) -> bool:
+        """Take in what the worker said; True when the work has ended, well or not."""
+        try:
+            while not self.done and self._pipe.poll():
+                what, value = self._pipe.recv()
+                if what == "progress":
+                    self.share = value
+                elif what == "result":
+                    self._result, self.done = value, True
+                else:
+                    self._error, self.done = value, True
+        except (EOFError, OSError):
+            self._error, self.done = "the worker ended before its work was done", True
+        if self.done:
+            self._tidy()
+        return self.done
+
+    def result(self) -> Result:
+        """What the work gave; JobError where it failed."""
+        if self._error is not None:
+            raise JobError(self._error)
+        return self._result  # type: ignore[return-value]
+
+    def wait(self, seconds: float) -> bool:
+        """Wait at most so long for news, then `poll`."""
+        if not self.done:
+            self._pipe.poll(seconds)
+        return self.poll()
+
+    def cancel(self) -> None:
+        """End the work now.  What it was writing is removed by the worker before it ends."""
+        if not self.done:
+            self._process.terminate()
+            self._process.join(timeout=2.0)
+            self._error, self.done = "cancelled", True
+            self._tidy()
+
+    def _tidy(self) -> None:
+        self._process.join(timeout=5.0)
+        self._pipe.close()
+
+
+class _Ended(BaseException):
+    """Raised in the worker when it is told to end, so that it tidies up on the way out."""
+
+
+def _end(_signal: int, _frame: object) -> None:
+    raise _Ended
+
+
+def _work(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, ...]) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, _end)
+    os.nice(10)
+    last = -1.0
+
+    def progress(share: float) -> None:
+        nonlocal last
+        if share - last >= 0.01:
+            last = share
+            pipe.send(("progress", share))
+
+    try:
+        try:
+            pipe.send(("result", function(progress, *arguments)))
+        except _Ended:
+            pass
+        except (BrokenPipeError, ConnectionResetError):
+            pass
+        except Exception as error:
+            expected = type(error).__module__.startswith("yellow_ember") or isinstance(error, OSError)
+            pipe.send(("error", str(error) if expected else traceback.format_exc(limit=4)))
+    except OSError:
+        pass

@@ -1,0 +1,100 @@
+"""Measuring a strip over its loop: before its chain against behind it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
+from yellow_ember.engine.jobs import Progress
+from yellow_ember.engine.transport import Transport
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.measure.heat import Comparison, compare
+from yellow_ember.measure.loudness import Loudness, loudness
+from yellow_ember.session.model import Loop, Session
+
+BLOCK = 2048
+_SETTLE_SECONDS = 1.0
+LONGEST_SECONDS = 60.0
+WAVE_COLUMNS = 1200
+
+
+@dataclass(frozen=True, slots=True)
+class StripMeasurement:
+    """Before and after a strip's chain over its loop, the match offset not applied.
+
+    wave_before, wave_after : (columns, 2) least and greatest sample
+    start, end : the stretch measured, in frames
+    """
+
+    strip_id: str
+    comparison: Comparison
+    before: Loudness
+    after: Loudness
+    wave_before: Samples
+    wave_after: Samples
+    start: int
+    end: int
+
+    @property
+    def offset_db(self) -> float:
+        """What makes after as loud as before; 0 where either is silent."""
+        offset = self.before.integrated_lufs - self.after.integrated_lufs
+        return float(offset) if np.isfinite(offset) else 0.0
+
+
+def measured_stretch(session: Session, frames: int) -> Loop:
+    """What is measured: the loop, or the whole where there is none, at most a minute."""
+    loop = session.loop if session.loop.on and session.loop.end > session.loop.start else Loop(0, frames)
+    return Loop(loop.start, min(loop.end, loop.start + round(LONGEST_SECONDS * session.rate)))
+
+
+def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripMeasurement:
+    """Run the strip's loop and compare.  AudioFileError where there is nothing to measure."""
+    session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
+    graph = Graph(session, GraphSettings(session.quality.live, BLOCK, frozenset(session.upstream(strip_id))))
+    node = graph.nodes[strip_id]
+    loop = measured_stretch(session, graph.frames)
+    length = loop.end - loop.start
+    if length < 256:
+        raise AudioFileError("there is nothing to measure: no sound in the loop")
+    settle = min(length, round(_SETTLE_SECONDS * session.rate))
+    before = np.zeros((node.channels, length))
+    after = np.zeros((node.channels, length))
+    transport = Transport()
+    transport.position = loop.end - settle if settle < length else loop.start
+    total = settle + length + node.latency
+    last_point = len(node.chain.slots)
+    done = 0
+
+    def keep(target: Samples, block: Samples, late: int) -> None:
+        first = done - settle - late
+        begin, stop = max(first, 0), min(first + block.shape[1], length)
+        if stop > begin:
+            target[:, begin:stop] = block[:, begin - first:stop - first]
+
+    def tap(at: StripNode, point: int, block: Samples) -> None:
+        if at is node and point == 0:
+            keep(before, block, node.input_latency)
+        if at is node and point == last_point:
+            keep(after, block, node.latency)
+
+    while done < total:
+        frames = min(BLOCK, total - done)
+        graph.process(transport.advance(frames, loop), frames, tap)
+        done += frames
+        progress(0.8 * done / total)
+    comparison = compare(before, after, session.rate, loop=True)
+    progress(0.95)
+    return StripMeasurement(strip_id, comparison, loudness(before, session.rate), loudness(after, session.rate),
+                            _wave(before), _wave(after), loop.start, loop.end)
+
+
+def _wave(signal: Samples) -> Samples:
+    """Least and greatest sample over all channels in at most WAVE_COLUMNS columns."""
+    edges = np.linspace(0, signal.shape[1], min(WAVE_COLUMNS, signal.shape[1]) + 1).astype(int)[:-1]
+    low = np.minimum.reduceat(signal.min(axis=0), edges)
+    high = np.maximum.reduceat(signal.max(axis=0), edges)
+    return np.stack((low, high), axis=1)

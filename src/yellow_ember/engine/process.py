@@ -1,0 +1,341 @@
+"""The engine's process: takes commands, runs the graph in time, feeds the card, publishes levels."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import os
+import queue
+import signal
+import sys
+import threading
+import time
+from multiprocessing.connection import Connection
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.chain import FADE_SECONDS
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, SCOPE_FRAMES, Board
+from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card
+from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
+from yellow_ember.engine.messages import (
+    ChangeDevice,
+    Command,
+    DeviceSettings,
+    HearBefore,
+    Locate,
+    Play,
+    Quit,
+    Ready,
+    Report,
+    SetSession,
+    Stop,
+    Trouble,
+    Watch,
+)
+from yellow_ember.engine.transport import Transport
+from yellow_ember.session.model import Session
+
+
+class _StripMeters:
+    """Level meters at every point of a strip's chain and at its output."""
+
+    def __init__(self, rate: float, node: StripNode) -> None:
+        self.points = [LevelMeter(rate, node.channels) for _ in range(len(node.chain.slots) + 1)]
+        self.out = LevelMeter(rate, 2)
+        self.loudness = LoudnessMeter(rate, 2)
+
+
+class Engine:
+    """Everything that happens in the engine's process."""
+
+    def __init__(self, pipe: Connection, board: Board, device: DeviceSettings) -> None:
+        self._pipe = pipe
+        self._board = board
+        self._device = device
+        self._transport = Transport()
+        self._graph: Graph | None = None
+        self._built: queue.SimpleQueue[tuple[Graph, dict[str, _StripMeters]]] = queue.SimpleQueue()
+        self._wanted: queue.SimpleQueue[tuple[Session, Graph | None] | None] = queue.SimpleQueue()
+        self._building = 0
+        self._session: Session | None = None
+        self._meters: dict[str, _StripMeters] = {}
+        self._rows: dict[str, int] = {}
+        self._watched = ("", 0)
+        self._before: frozenset[str] = frozenset()
+        self._card: Card | None = None
+        self._rate = 48000
+        self._running = True
+        self._say_devices = True
+        self._load = 0.0
+        self._waiting: tuple[Graph, dict[str, _StripMeters]] | None = None
+        self._stopping = False
+        self._relocate: int | None = None
+        self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
+        self._silence_left = 0
+
+    # -- life ---------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Play until told to quit or until the interface is gone."""
+        builder = threading.Thread(target=self._build, daemon=True)
+        builder.start()
+        self._open_card()
+        while self._running:
+            try:
+                while self._pipe.poll():
+                    self._take(self._pipe.recv())
+            except (EOFError, OSError):
+                break
+            self._block()
+        self._wanted.put(None)
+        builder.join(timeout=2.0)
+        if self._card is not None:
+            self._card.close()
+
+    def _say(self, report: Report) -> None:
+        with contextlib.suppress(OSError):
+            self._pipe.send(report)
+
+    def _open_card(self) -> None:
+        if self._card is not None:
+            self._card.close()
+        try:
+            self._card = open_card(self._device.name, self._rate, self._device.block, self._device.record)
+        except DeviceError as error:
+            self._say(Trouble(f"{error}. The silent card plays instead"))
+            self._device = DeviceSettings(SILENT_CARD, self._device.block)
+            self._card = open_card(SILENT_CARD, self._rate, self._device.block)
+        self._interleaved = np.zeros((self._device.block, 2), np.float32)
+        self._silent: Samples = np.zeros((2, self._device.block))
+        self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
+        self._say(Ready(self._device.name, tuple(device_names()) if self._say_devices else ()))
+        self._say_devices = False
+
+    # -- commands -----------------------------------------------------------------------
+
+    def _take(self, command: Command) -> None:
+        match command:
+            case SetSession(session, reload):
+                self._set_session(session, reload)
+            case Play(position):
+                if position is not None:
+                    self._transport.position = position
+                self._start()
+            case Stop():
+                self._stopping = self._transport.playing
+                if self._stopping:
+                    self._fade.move(0.0)
+            case Locate(position):
+                if self._transport.playing:
+                    self._relocate = position
+                    self._fade.move(0.0)
+                else:
+                    self._transport.position = position
+            case Watch(strip_id, point):
+                self._watched = (strip_id, point)
+            case HearBefore(strip_ids):
+                self._before = strip_ids
+                self._apply_before()
+            case ChangeDevice(settings):
+                self._device = settings
+                self._say_devices = True
+                self._open_card()
+                if self._session is not None:
+                    self._request(self._session, None)
+            case Quit():
+                self._running = False
+
+    def _start(self) -> None:
+        if self._transport.playing and not self._stopping:
+            return
+        self._stopping = False
+        self._fade.jump(1.0)
+        if self._graph is not None:
+            self._graph.reset()
+            if self._transport.position > 0:
+                self._fade.jump(0.0)
+                self._fade.move(1.0)
+        self._transport.playing = True
+
+    def _apply_before(self) -> None:
+        if self._graph is not None:
+            for strip_id, node in self._graph.nodes.items():
+                node.hear(before=strip_id in self._before)
+
+    def _set_session(self, session: Session, reload: bool) -> None:
+        old, self._session = self._session, session
+        if session.rate != self._rate:
+            self._rate = session.rate
+            self._open_card()
+            old = None
+        same = (old is not None and not reload and self._building == 0 and self._graph is not None
+                and structure(old) == structure(session) and old.quality.live == session.quality.live)
+        if same and self._graph is not None:
+            self._graph.update(session)
+        else:
+            self._request(session, None if reload else self._graph)
+
+    def _request(self, session: Session, reuse: Graph | None) -> None:
+        self._building += 1
+        self._wanted.put((session, reuse))
+
+    def _build(self) -> None:
+        """The builder's thread: makes graphs while the old one plays on."""
+        while (wanted := self._wanted.get()) is not None:
+            session, reuse = wanted
+            try:
+                graph = Graph(session, GraphSettings(session.quality.live, self._device.block), reuse)
+                meters = {strip_id: _StripMeters(session.rate, node) for strip_id, node in graph.nodes.items()}
+                self._built.put((graph, meters))
+            except Exception as error:  # the engine plays on with the graph it has
+                self._say(Trouble(f"The session can't be played: {error}"))
+                self._building -= 1
+
+    # -- sound --------------------------------------------------------------------------
+
+    def _block(self) -> None:
+        assert self._card is not None
+        started = time.perf_counter()
+        self._adopt_built()
+        frames = self._device.block
+        if self._transport.playing and self._graph is not None and self._session is not None:
+            segments = self._transport.advance(frames, self._session.loop)
+            out = self._graph.process(segments, frames, self._tap)
+            self._meter_strips(frames)
+            if self._silence_left > 0:
+                self._silence_left -= frames
+                out = self._silent
+                if self._silence_left <= 0:
+                    self._fade.move(1.0)
+            elif not (self._fade.resting and self._fade.target == 1.0):
+                glide(out, self._fade.state)
+                if self._fade.resting and self._fade.target == 0.0:
+                    self._after_fade()
+            self._interleaved[:] = out.T
+        else:
+            self._interleaved.fill(0.0)
+            self._let_meters_fall()
+        busy = time.perf_counter() - started
+        self._load += 0.05 * (busy * self._rate / frames - self._load)
+        self._publish()
+        self._card.write(self._interleaved)
+
+    def _after_fade(self) -> None:
+        """The output has faded out: do what it faded out for."""
+        if self._stopping:
+            self._stopping = False
+            self._transport.playing = False
+            self._fade.jump(1.0)
+            return
+        if self._waiting is not None:
+            self._swap(*self._waiting)
+            self._waiting = None
+        if self._relocate is not None:
+            self._transport.position = self._relocate
+            self._relocate = None
+        assert self._graph is not None
+        self._silence_left = self._graph.latency + self._device.block
+
+    def _adopt_built(self) -> None:
+        while not self._built.empty():
+            graph, meters = self._built.get()
+            self._building -= 1
+            if self._transport.playing and self._graph is not None:
+                self._waiting = (graph, meters)
+                self._fade.move(0.0)
+            else:
+                self._swap(graph, meters)
+
+    def _swap(self, graph: Graph, meters: dict[str, _StripMeters]) -> None:
+        assert self._session is not None
+        self._graph, self._meters = graph, meters
+        self._rows = {strip.id: row for row, strip in enumerate(self._session.strips[:MOST_STRIPS])}
+        if structure(self._session) == structure(graph.session):
+            graph.update(self._session)
+        for strip_id, node in graph.nodes.items():
+            node.hear(before=strip_id in self._before, at_once=True)
+
+    # -- meters -------------------------------------------------------------------------
+
+    def _tap(self, node: StripNode, point: int, block: Samples) -> None:
+        meters = self._meters[node.strip.id]
+        meters.points[point].process(block)
+        strip_id, watched = self._watched
+        if strip_id == node.strip.id and point in (watched, watched + 1):
+            target = self._board.scope[0]["before" if point == watched else "after"]
+            frames = block.shape[1]
+            if frames >= SCOPE_FRAMES:
+                target[:] = block[:, -SCOPE_FRAMES:]
+            else:
+                target[:, :-frames] = target[:, frames:]
+                target[:, -frames:] = block
+
+    def _meter_strips(self, frames: int) -> None:
+        assert self._graph is not None
+        for strip_id, node in self._graph.nodes.items():
+            row = self._rows.get(strip_id)
+            if row is None:
+                continue
+            meters = self._meters[strip_id]
+            out = node.out(frames)
+            meters.out.process(out)
+            meters.loudness.process(out)
+            entry = self._board.strips[row]
+            entry["vu"] = meters.out.vu
+            entry["peak"] = meters.out.peak
+            entry["true_peak"] = meters.loudness.true_peak
+            entry["short_term"] = meters.loudness.short_term
+            for point, meter in enumerate(meters.points[:MOST_POINTS]):
+                entry["point_vu"][point] = meter.vu.max()
+                entry["point_peak"][point] = meter.peak.max()
+
+    def _let_meters_fall(self) -> None:
+        for name in ("vu", "peak", "true_peak", "point_vu", "point_peak"):
+            self._board.strips[name] *= 0.9
+
+    def _publish(self) -> None:
+        head = self._board.head[0]
+        session, graph = self._session, self._graph
+        latency = graph.latency if graph is not None else 0
+        if session is not None:
+            playing = self._transport.playing
+            head["position"] = (self._transport.heard(latency, session.loop) if playing
+                                else self._transport.position)
+        head["playing"] = self._transport.playing
+        head["load"] = self._load
+        assert self._card is not None
+        head["missed"] = self._card.missed
+        head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self._transport.playing else 1.0
+        head["latency"] = latency
+        head["blocks"] += 1
+        head["beat"] += 1
+
+
+def _hurry() -> None:
+    """Ask for real-time scheduling, or at least a better priority; both may be refused."""
+    try:
+        os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
+    except OSError:
+        with contextlib.suppress(OSError):
+            os.nice(-10)
+
+
+def main(pipe: Connection, board_name: str, device: DeviceSettings) -> None:
+    """Entry point of the engine's process."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _hurry()
+    sys.setswitchinterval(0.0005)
+    board = Board(board_name)
+    engine = Engine(pipe, board, device)
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    try:
+        engine.run()
+    finally:
+        board.close()

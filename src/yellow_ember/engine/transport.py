@@ -1,0 +1,36 @@
+"""Where playing is, and what comes next, loop included."""
+
+from __future__ import annotations
+
+from yellow_ember.engine.graph import Segment
+from yellow_ember.session.model import Loop
+
+
+class Transport:
+    """Position in frames.  `advance` says which stretches the next block reads."""
+
+    def __init__(self) -> None:
+        self.position = 0
+        self.playing = False
+
+    def advance(self, frames: int, loop: Loop) -> list[Segment]:
+        """The stretches that make up the next `frames`, going round the loop as often as needed."""
+        segments: list[Segment] = []
+        looping = loop.on and loop.end > loop.start
+        while frames > 0:
+            count = frames
+            if looping and self.position < loop.end:
+                count = min(frames, loop.end - self.position)
+            segments.append((self.position, count))
+            self.position += count
+            frames -= count
+            if looping and self.position == loop.end:
+                self.position = loop.start
+        return segments
+
+    def heard(self, latency: int, loop: Loop) -> int:
+        """The frame that is at the output now, `latency` behind what is read."""
+        heard = self.position - latency
+        if loop.on and loop.start <= self.position < loop.end and heard < loop.start:
+            heard += loop.end - loop.start
+        return max(0, heard)

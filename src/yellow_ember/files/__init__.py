@@ -1,0 +1,1 @@
+"""Audio files in and out, resampling on import, caches."""

@@ -1,0 +1,195 @@
+"""Audio made ready for playing: float samples at the session's rate, and a waveform overview.
+
+Each source file is read once, freed of NaN and infinities, resampled and kept in the cache
+as raw interleaved float32.  Playing and printing both read that copy, so they hear the same.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import platformdirs
+from numpy.typing import NDArray
+
+from yellow_ember.files.atomic import replacing, write_text
+from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_blocks
+
+OVERVIEW_FRAMES = 256
+"""Frames that one column of the overview stands for."""
+CACHE_LIMIT = 20 * 2**30
+_FORMAT = 1
+
+
+class Cancelled(Exception):
+    """The user called the work off."""
+
+
+def cache_folder() -> Path:
+    """The cache, in the user's XDG cache folder."""
+    folder = Path(platformdirs.user_cache_dir("yellow-ember")) / "audio"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+@dataclass(frozen=True, slots=True)
+class Conformed:
+    """A source made ready.
+
+    data : raw float32 file (frames, channels); overview : .npy (columns, channels, 2) of
+    least and greatest sample, float32; replaced : NaN and infinities set to silence
+    """
+
+    source: Path
+    data: Path
+    overview: Path
+    rate: int
+    channels: int
+    frames: int
+    replaced: int
+    warning: str
+
+    def read_overview(self) -> NDArray[np.float32]:
+        return np.asarray(np.load(self.overview))
+
+
+def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
+    status = source.stat()
+    key = f"{_FORMAT}:{source.resolve()}:{status.st_size}:{status.st_mtime_ns}:{rate}"
+    stem = hashlib.sha256(key.encode()).hexdigest()[:32]
+    folder = cache_folder()
+    return folder / f"{stem}.f32", folder / f"{stem}.npy", folder / f"{stem}.json"
+
+
+def find_conformed(source: Path, rate: int) -> Conformed | None:
+    """The ready copy, where there is one."""
+    try:
+        data, overview, card = _names(source, rate)
+        facts = json.loads(card.read_text(encoding="utf-8"))
+        whole = data.stat().st_size == facts["frames"] * facts["channels"] * 4 and overview.exists()
+    except (OSError, ValueError, KeyError):
+        return None
+    if not whole:
+        return None
+    os.utime(data)
+    return Conformed(source, data, overview, rate, facts["channels"], facts["frames"], facts["replaced"],
+                     facts["warning"])
+
+
+def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda share: None) -> Conformed:
+    """Make the ready copy, or find it.
+
+    progress : called with the share done; raise `Cancelled` from it to stop
+    AudioFileError where the source can't be read or the cache can't be written.
+    """
+    info = probe(source)
+    found = find_conformed(source, rate)
+    if found is not None:
+        return found
+    data, overview, card = _names(source, rate)
+    trim_cache(CACHE_LIMIT)
+    changer = RateChanger(info.rate, rate, info.channels)
+    columns: list[NDArray[np.float32]] = []
+    rest = np.zeros((0, info.channels), np.float32)
+    done = frames = replaced = 0
+    try:
+        with replacing(data) as temporary, temporary.open("wb") as target:
+
+            def take(samples: NDArray[np.float32], *, last: bool) -> None:
+                nonlocal rest, frames
+                samples.tofile(target)
+                frames += len(samples)
+                pending = np.concatenate((rest, samples))
+                whole = len(pending) if last else len(pending) // OVERVIEW_FRAMES * OVERVIEW_FRAMES
+                columns.extend(_extremes(pending[:whole]))
+                rest = pending[whole:]
+
+            for block in read_blocks(source):
+                bad = ~np.isfinite(block)
+                replaced += int(np.count_nonzero(bad))
+                block[bad] = 0.0
+                done += block.shape[1]
+                take(changer.process(np.ascontiguousarray(block.T.astype(np.float32)), last=False), last=False)
+                progress(min(1.0, done / info.frames))
+            empty = np.zeros((0, info.channels), np.float32)
+            take(changer.process(empty, last=True), last=True)
+        with replacing(overview) as temporary, temporary.open("wb") as target:
+            np.save(target, np.array(columns, np.float32))
+        warning = info.warning
+        if replaced:
+            warning = f"{warning} {source.name} held {replaced} samples that are no numbers; they are silent".strip()
+        write_text(card, json.dumps({"frames": frames, "channels": info.channels, "replaced": replaced,
+                                     "warning": warning}))
+    except OSError as error:
+        raise AudioFileError(f"{source.name} can't be made ready in {data.parent}: {error.strerror}") from None
+    return Conformed(source, data, overview, rate, info.channels, frames, replaced, warning)
+
+
+def _extremes(samples: NDArray[np.float32]) -> list[NDArray[np.float32]]:
+    """Least and greatest sample per column and channel, the last column perhaps short."""
+    whole = len(samples) // OVERVIEW_FRAMES * OVERVIEW_FRAMES
+    parts = samples[:whole].reshape(-1, OVERVIEW_FRAMES, samples.shape[1])
+    found = list(np.stack((parts.min(axis=1), parts.max(axis=1)), axis=-1)) if len(parts) else []
+    if whole < len(samples):
+        tail = samples[whole:]
+        found.append(np.stack((tail.min(axis=0), tail.max(axis=0)), axis=-1))
+    return found
+
+
+def trim_cache(limit: int) -> None:
+    """Remove the copies used longest ago until the cache holds at most `limit` bytes."""
+    copies = sorted(cache_folder().glob("*.f32"), key=lambda path: path.stat().st_mtime, reverse=True)
+    held = 0
+    for copy in copies:
+        held += copy.stat().st_size
+        if held > limit:
+            for path in (copy, copy.with_suffix(".npy"), copy.with_suffix(".json")):
+                path.unlink(missing_ok=True)
+
+
+class ConformedReader:
+    """Random access to a ready copy, without allocating per read and without mapping it into memory."""
+
+    def __init__(self, conformed: Conformed, longest: int) -> None:
+        self.conformed = conformed
+        self.channels = conformed.channels
+        self.frames = conformed.frames
+        self._file = os.open(conformed.data, os.O_RDONLY)
+        self._buffer = np.zeros((longest, conformed.channels), np.float32)
+        self._bytes = memoryview(self._buffer).cast("B")
+        self._frame_bytes = 4 * conformed.channels
+        self._advised = -1
+
+    def read(self, start: int, block: NDArray[np.float64]) -> None:
+        """Fill `block` (channels, frames) from frame `start`; silence beyond the ends."""
+        wanted = block.shape[1]
+        available = max(0, min(wanted, self.frames - start)) if start >= 0 else 0
+        if available < wanted:
+            block[:, available:] = 0.0
+        if available == 0:
+            return
+        size = available * self._frame_bytes
+        os.preadv(self._file, [self._bytes[:size]], start * self._frame_bytes)
+        block[:, :available] = self._buffer[:available].T
+        self._read_ahead(start + available)
+
+    def _read_ahead(self, position: int) -> None:
+        """Ask the system to fetch the next seconds before they are needed."""
+        stretch = 1 << 19
+        place = position * self._frame_bytes // stretch
+        if place != self._advised:
+            self._advised = place
+            os.posix_fadvise(self._file, place * stretch, 4 * stretch, os.POSIX_FADV_WILLNEED)
+
+    def close(self) -> None:
+        if self._file >= 0:
+            os.close(self._file)
+            self._file = -1
+
+    def __del__(self) -> None:
+        self.close()

@@ -1,0 +1,1 @@
+"""What the user compares: loudness, spectra, tone change, heat."""

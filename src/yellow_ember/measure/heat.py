@@ -1,0 +1,127 @@
+"""Heat: the part of a stage's output that no linear tone change of its input explains.
+
+Non-coherent output power (Bendat and Piersol, Random Data, 4th ed., section 6.1): output
+power less what the best linear system makes of the input.  The linear system is fitted
+anew in each narrow stretch of the spectrum as a polynomial over frequency (local
+polynomial method: Pintelon and Schoukens, System Identification, 2nd ed., chapter 7), so
+that filters and delays, whose response bends within a stretch, leave nothing behind.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.measure.bands import BAND_CENTRES, band_sums
+
+_DEGREE = 4
+_LINES_PER_UNKNOWN = 8
+_RIDGE = 1e-14
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Before against after.
+
+    heat_db : non-coherent power against coherent output power; -inf where nothing is added
+    bands : third-octave centres in Hz
+    before_db, after_db : band levels in dBFS (mean square, full-scale sine = -3 dB)
+    added_db : band levels of the non-coherent part
+    tone_db : change of each band by the coherent part, nan where the input has nothing
+    """
+
+    heat_db: float
+    bands: Samples
+    before_db: Samples
+    after_db: Samples
+    added_db: Samples
+    tone_db: Samples
+
+
+def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False) -> Comparison:
+    """Tone change and heat between two aligned signals (channels, frames) of the same length.
+
+    loop : both are one turn of a loop that came round before, and are not padded.
+    A single-channel input may meet a two-channel output.
+    """
+    if before.shape[1] != after.shape[1]:
+        raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")
+    frames = before.shape[1]
+    size = frames if loop else _fast_size(2 * frames)
+    x, y = np.fft.rfft(before, size, axis=1), np.fft.rfft(after, size, axis=1)
+    hz = np.fft.rfftfreq(size, 1.0 / rate)
+    added, explained = _separate(x, y, frames / size)
+    scale = 2.0 / (size * frames)
+    before_power = band_sums(np.sum(np.abs(x) ** 2, axis=0) * scale, hz)
+    after_power = band_sums(np.sum(np.abs(y) ** 2, axis=0) * scale, hz)
+    added_power = band_sums(added * scale, hz)
+    explained_power = band_sums(explained * scale, hz)
+    audible = (hz >= 20.0) & (hz <= 20000.0)
+    total_added, total = float(added[audible].sum()), float(explained[audible].sum())
+    heat = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
+    quiet = before_power < 1e-9 * max(float(before_power.max()), 1e-20)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        tone = np.where(quiet, np.nan, 10.0 * np.log10(explained_power / before_power * (x.shape[0] / y.shape[0])))
+    return Comparison(heat, BAND_CENTRES, _db(before_power / x.shape[0]), _db(after_power / y.shape[0]),
+                      _db(added_power / y.shape[0]), tone)
+
+
+def _separate(x: NDArray[np.complex128], y: NDArray[np.complex128],
+              independent: float) -> tuple[Samples, Samples]:
+    """Power per line that is added, and that a linear system explains; each (lines,).
+
+    independent : share of the lines that padding did not interpolate
+    """
+    inputs = x.shape[0]
+    unknowns = inputs * (_DEGREE + 1)
+    width = _LINES_PER_UNKNOWN * unknowns
+    lines = x.shape[1]
+    stretches = max(1, -(-lines // width))
+    padded = stretches * width
+    place = np.linspace(-1.0, 1.0, width)
+    powers = np.stack([place**k for k in range(_DEGREE + 1)])
+    x_parts = np.zeros((inputs, padded), complex)
+    x_parts[:, :lines] = x
+    x_parts = x_parts.reshape(inputs, stretches, width)
+    regressors = np.einsum("isw,kw->swik", x_parts, powers).reshape(stretches, width, unknowns)
+    norm = np.sqrt(np.sum(np.abs(regressors) ** 2, axis=1, keepdims=True))
+    norm[norm == 0.0] = 1.0
+    basis, triangle = np.linalg.qr(regressors / norm)
+    # Directions that the input does not excite would fit rounding noise; they explain nothing.
+    sound = np.abs(np.diagonal(triangle, axis1=1, axis2=2)) > _RIDGE**0.5
+    basis = basis * sound[:, None, :]
+    freedom = 1.0 / (1.0 - sound.sum(axis=1) / (width * independent))
+    added = np.zeros(padded)
+    explained = np.zeros(padded)
+    for channel in y:
+        target = np.zeros(padded, complex)
+        target[:lines] = channel
+        target = target.reshape(stretches, width, 1)
+        fitted = basis @ (np.conj(np.swapaxes(basis, 1, 2)) @ target)
+        added += (np.abs(target - fitted)[..., 0] ** 2 * freedom[:, None]).ravel()
+        explained += (np.abs(fitted)[..., 0] ** 2).ravel()
+    return added[:lines], explained[:lines]
+
+
+def _fast_size(frames: int) -> int:
+    """The next length whose transform is quick: 2^a 3^b 5^c."""
+    best = 1 << (frames - 1).bit_length()
+    five = 1
+    while five < best:
+        three = five
+        while three < best:
+            size = three << max(0, (-(-frames // three) - 1).bit_length())
+            if frames <= size < best:
+                best = size
+            three *= 3
+        five *= 5
+    return best
+
+
+def _db(power: Samples) -> Samples:
+    return np.asarray(10.0 * np.log10(np.maximum(power, 1e-18)))
+

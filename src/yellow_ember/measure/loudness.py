@@ -1,0 +1,120 @@
+"""Programme loudness and peaks, block by block.  ITU-R BS.1770-5, EBU R 128."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.meters import true_peak
+from yellow_ember.dsp.metering import k_weighting, true_peak_phases
+
+_STEP_SECONDS = 0.1
+_GATE_STEPS = 4
+_SHORT_STEPS = 30
+_ABSOLUTE_GATE = -70.0
+_LONGEST = 8192
+
+
+def lufs(power: float) -> float:
+    """Loudness of a K-weighted mean square summed over channels."""
+    return -0.691 + 10.0 * math.log10(power) if power > 1e-15 else -math.inf
+
+
+@dataclass(frozen=True, slots=True)
+class Loudness:
+    """Levels of a stretch of sound; -inf where there is none."""
+
+    integrated_lufs: float
+    short_term_max_lufs: float
+    true_peak_dbtp: float
+    peak_dbfs: float
+    rms_dbfs: float
+
+    @property
+    def crest_db(self) -> float:
+        return self.peak_dbfs - self.rms_dbfs if math.isfinite(self.rms_dbfs) else 0.0
+
+
+class LoudnessScan:
+    """Collects a signal's loudness; memory grows by 10 numbers a second."""
+
+    def __init__(self, rate: float, channels: int) -> None:
+        self._rate = rate
+        self._sections: Samples = np.array(k_weighting(rate))
+        self._state: Samples = np.zeros((channels, 2, 2))
+        self._phases = true_peak_phases()
+        held = self._phases.shape[1] - 1
+        self._history: Samples = np.zeros((channels, held))
+        self._line: Samples = np.zeros(held + _LONGEST)
+        self._between: Samples = np.zeros(_LONGEST)
+        self._peaks: Samples = np.zeros(channels)
+        self._step = max(1, round(rate * _STEP_SECONDS))
+        self._steps: list[float] = []
+        self._sum = 0.0
+        self._filled = 0
+        self._true_peak = self._peak = self._square = 0.0
+        self._samples = 0
+
+    def push(self, block: Samples) -> None:
+        """Take a block (channels, frames) of any length; it is not changed."""
+        for start in range(0, block.shape[1], _LONGEST):
+            part = np.array(block[:, start:start + _LONGEST], order="C")
+            true_peak(part, self._phases, self._history, self._line, self._between, self._peaks)
+            self._true_peak = max(self._true_peak, float(self._peaks.max()))
+            self._peak = max(self._peak, float(np.abs(part).max()))
+            self._square += float(np.sum(part * part))
+            self._samples += part.size
+            biquads(part, self._sections, self._state)
+            power = np.sum(part * part, axis=0)
+            at = 0
+            while at < power.size:
+                take = min(self._step - self._filled, power.size - at)
+                self._sum += float(power[at:at + take].sum())
+                self._filled += take
+                at += take
+                if self._filled == self._step:
+                    self._steps.append(self._sum / self._step)
+                    self._sum, self._filled = 0.0, 0
+
+    def result(self) -> Loudness:
+        steps = np.array(self._steps)
+        if steps.size < _GATE_STEPS and self._samples:
+            # Shorter than one gating block: the whole is one block.
+            total = float(steps.sum()) * self._step + self._sum
+            steps = np.full(_GATE_STEPS, total / max(1, len(self._steps) * self._step + self._filled))
+        gates = _moving_mean(steps, _GATE_STEPS)
+        short = _moving_mean(steps, min(_SHORT_STEPS, max(1, steps.size)))
+        peak_floor = 1e-15
+        return Loudness(
+            _gated(gates),
+            lufs(float(short.max())) if short.size else -math.inf,
+            20.0 * math.log10(max(self._true_peak, self._peak)) if self._peak > peak_floor else -math.inf,
+            20.0 * math.log10(self._peak) if self._peak > peak_floor else -math.inf,
+            10.0 * math.log10(self._square / self._samples) if self._square > peak_floor else -math.inf)
+
+
+def _moving_mean(values: Samples, width: int) -> Samples:
+    if values.size < width:
+        return np.zeros(0)
+    sums = np.cumsum(np.concatenate(([0.0], values)))
+    return np.asarray((sums[width:] - sums[:-width]) / width)
+
+
+def _gated(power: Samples) -> float:
+    """Integrated loudness of gating blocks: absolute gate, then 10 LU below what is left."""
+    loud = power[power > 10.0 ** ((_ABSOLUTE_GATE + 0.691) / 10.0)]
+    if loud.size == 0:
+        return -math.inf
+    relative = loud[loud > 0.1 * float(loud.mean())]
+    return lufs(float(relative.mean()))
+
+
+def loudness(signal: Samples, rate: float) -> Loudness:
+    """Loudness of a whole signal (channels, frames)."""
+    scan = LoudnessScan(rate, signal.shape[0])
+    scan.push(signal)
+    return scan.result()

@@ -1,0 +1,99 @@
+"""The present session, its history, and who listens to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from yellow_ember.session.model import Session
+
+Listener = Callable[[Session], None]
+
+
+class Document:
+    """Owns the present value.
+
+    `change` during a drag shows the value without a step in the history; `commit` makes
+    the step, from where the drag began.  Listeners are called on every real change.
+    """
+
+    def __init__(self, session: Session, path: Path | None = None) -> None:
+        self._now = session
+        self._committed = session
+        self._saved = session
+        self._undo: list[tuple[str, Session]] = []
+        self._redo: list[tuple[str, Session]] = []
+        self._listeners: list[Listener] = []
+        self.path = path
+
+    @property
+    def session(self) -> Session:
+        return self._now
+
+    @property
+    def modified(self) -> bool:
+        """True when there are edits that the session's file does not hold."""
+        return self._now != self._saved
+
+    def listen(self, listener: Listener) -> Callable[[], None]:
+        """Call `listener` with every new value; the result stops that."""
+        self._listeners.append(listener)
+        return lambda: self._listeners.remove(listener)
+
+    def change(self, session: Session) -> None:
+        """Show a new value; it becomes a step with the next `commit`."""
+        if session != self._now:
+            self._now = session
+            for listener in list(self._listeners):
+                listener(session)
+
+    def commit(self, label: str, session: Session | None = None) -> None:
+        """Make all since the last step one step of the history, named by `label`."""
+        if session is not None:
+            self.change(session)
+        if self._now != self._committed:
+            self._undo.append((label, self._committed))
+            self._redo.clear()
+            self._committed = self._now
+
+    def revert(self) -> None:
+        """Drop what was changed since the last step."""
+        self.change(self._committed)
+
+    def adjust(self, session: Session) -> None:
+        """A change that belongs to the last step rather than to a new one (a measured offset)."""
+        self.change(session)
+        self._committed = session
+
+    @property
+    def undo_label(self) -> str | None:
+        return self._undo[-1][0] if self._undo else None
+
+    @property
+    def redo_label(self) -> str | None:
+        return self._redo[-1][0] if self._redo else None
+
+    def undo(self) -> str | None:
+        """Go back a step; its name, or None where there is none."""
+        return self._step(self._undo, self._redo)
+
+    def redo(self) -> str | None:
+        return self._step(self._redo, self._undo)
+
+    def _step(self, source: list[tuple[str, Session]], target: list[tuple[str, Session]]) -> str | None:
+        if not source:
+            return None
+        label, session = source.pop()
+        target.append((label, self._committed))
+        self._committed = session
+        self.change(session)
+        return label
+
+    def saved(self, path: Path) -> None:
+        """The present value now stands in that file."""
+        self.path = path
+        self._saved = self._now
+
+    def mark_unsaved(self) -> None:
+        """The value stands in no file yet (recovered after a crash)."""
+        self._saved = self._saved.with_(name=self._saved.name + "\0")

@@ -1,0 +1,130 @@
+"""Edits: from one session value to the next."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from pathlib import Path
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import Value
+from yellow_ember.session.model import (
+    MASTER,
+    Session,
+    Strip,
+    StripKind,
+    new_id,
+)
+
+
+def edit_strip(session: Session, strip_id: str, change: Callable[[Strip], Strip]) -> Session:
+    """The session with one strip changed."""
+    return session.with_strip(change(session.strip(strip_id)))
+
+
+def edit_stage(session: Session, strip_id: str, stage_id: str,
+               change: Callable[[StageSettings], StageSettings]) -> Session:
+    """The session with one stage changed."""
+    strip = session.strip(strip_id)
+    chain = tuple(change(stage) if stage.id == stage_id else stage for stage in strip.chain)
+    return session.with_strip(strip.with_(chain=chain))
+
+
+def replace_stage(stage: StageSettings, **changes: object) -> StageSettings:
+    """The stage with some of its fields changed."""
+    return dataclasses.replace(stage, **changes)  # type: ignore[arg-type]
+
+
+def set_parameter(session: Session, strip_id: str, stage_id: str, name: str, value: Value) -> Session:
+    """One parameter of one stage; ValueError where the declaration does not allow the value."""
+
+    def change(stage: StageSettings) -> StageSettings:
+        checked = stage.declaration.parameter(name).check(value)
+        return replace_stage(stage, params={**stage.params, name: checked})
+
+    return edit_stage(session, strip_id, stage_id, change)
+
+
+def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) -> Session:
+    """Drive a stage harder by some dB and take the level back behind it.
+
+    Uses the stage's own drive parameter; where it has none, the session stays as it is.
+    What the stage does not compensate by itself (a linked playback level) its make-up takes back.
+    """
+    stage = session.strip(strip_id).stage(stage_id)
+    kind = stage.declaration
+    if kind.drive is None:
+        return session
+    drive = kind.parameter(kind.drive)
+    old = float(stage.params[kind.drive])
+    new = drive.clamp(old + by_db)  # type: ignore[attr-defined]
+    session = set_parameter(session, strip_id, stage_id, kind.drive, new)
+    if kind.makeup is not None and not stage.params.get("link_levels", False):
+        makeup = kind.parameter(kind.makeup)
+        level = makeup.clamp(float(stage.params[kind.makeup]) - (new - old))  # type: ignore[attr-defined]
+        session = set_parameter(session, strip_id, stage_id, kind.makeup, level)
+    return session
+
+
+def add_stage(session: Session, strip_id: str, stage: StageSettings, place: int | None = None) -> Session:
+    """A stage into a strip's chain, at the end unless a place is given."""
+
+    def change(strip: Strip) -> Strip:
+        at = len(strip.chain) if place is None else place
+        return strip.with_(chain=(*strip.chain[:at], stage, *strip.chain[at:]))
+
+    return edit_strip(session, strip_id, change)
+
+
+def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
+    return edit_strip(session, strip_id, lambda strip: strip.with_(
+        chain=tuple(stage for stage in strip.chain if stage.id != stage_id)))
+
+
+def move_stage(session: Session, strip_id: str, stage_id: str, place: int) -> Session:
+    """The stage to another place of its chain, counted without itself."""
+
+    def change(strip: Strip) -> Strip:
+        moved = strip.stage(stage_id)
+        rest = [stage for stage in strip.chain if stage.id != stage_id]
+        at = min(max(place, 0), len(rest))
+        return strip.with_(chain=(*rest[:at], moved, *rest[at:]))
+
+    return edit_strip(session, strip_id, change)
+
+
+def add_track(session: Session, audio: Path, out: str = MASTER) -> Session:
+    """A track for a file, before the first bus."""
+    track = Strip(id=new_id("track"), name=audio.stem, kind=StripKind.TRACK, audio=audio, out=out)
+    return _insert(session, track, StripKind.TRACK)
+
+
+def add_bus(session: Session, name: str, out: str = MASTER) -> Session:
+    """An empty bus, before the master."""
+    return _insert(session, Strip(id=new_id("bus"), name=name, kind=StripKind.BUS, out=out), StripKind.BUS)
+
+
+def _insert(session: Session, strip: Strip, kind: StripKind) -> Session:
+    places = [place for place, old in enumerate(session.strips) if old.kind is kind]
+    at = places[-1] + 1 if places else (0 if kind is StripKind.TRACK else len(session.strips) - 1)
+    return session.with_(strips=(*session.strips[:at], strip, *session.strips[at:]))
+
+
+def remove_strip(session: Session, strip_id: str) -> Session:
+    """Without that strip; what fed it feeds what it fed.  The master stays."""
+    gone = session.strip(strip_id)
+    if gone.kind is StripKind.MASTER:
+        raise ValueError("the master can't be removed")
+    return session.with_(strips=tuple(
+        strip.with_(out=gone.out) if strip.out == strip_id else strip
+        for strip in session.strips if strip.id != strip_id))
+
+
+def route(session: Session, strip_id: str, out: str) -> Session:
+    """Feed another bus; ValueError where that would go round in a circle."""
+    if session.strip(out).kind is StripKind.TRACK:
+        raise ValueError("a track can't be fed by another strip")
+    if out in session.upstream(strip_id):
+        raise ValueError(f"{session.strip(out).name} is fed by {session.strip(strip_id).name}; "
+                         "that would go round in a circle")
+    return edit_strip(session, strip_id, lambda strip: strip.with_(out=out))

@@ -1,0 +1,195 @@
+"""The session as a value.
+
+Nothing here changes in place: an edit makes a new `Session` that shares what stayed.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import enum
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Self
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.dsp.stages import stage_kind
+
+MASTER = "master"
+RATES = (44100, 48000, 88200, 96000)
+SILENT_DB = -80.0
+"""Volume at and below this is silence."""
+LOUDEST_DB = 12.0
+
+
+class StripKind(enum.Enum):
+    TRACK = "track"
+    BUS = "bus"
+    MASTER = "master"
+
+
+class _Value:
+    """A frozen dataclass that can be copied with changes."""
+
+    def with_(self, **changes: Any) -> Self:
+        return dataclasses.replace(self, **changes)  # type: ignore[type-var]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Strip(_Value):
+    """A track, a bus or the master.
+
+    out : id of the strip it feeds; empty for the master
+    audio : the track's file, None for buses
+    match_db : offset that makes after as loud as before
+    pan : -100 to 100
+    """
+
+    id: str
+    name: str
+    kind: StripKind
+    out: str = MASTER
+    audio: Path | None = None
+    volume_db: float = 0.0
+    pan: float = 0.0
+    mute: bool = False
+    solo: bool = False
+    match_db: float = 0.0
+    chain: tuple[StageSettings, ...] = ()
+
+    def stage(self, stage_id: str) -> StageSettings:
+        """The stage of that id; KeyError where the strip has none such."""
+        for stage in self.chain:
+            if stage.id == stage_id:
+                return stage
+        raise KeyError(stage_id)
+
+    def place_of(self, stage_id: str) -> int:
+        return [stage.id for stage in self.chain].index(stage_id)
+
+
+@dataclass(frozen=True, slots=True)
+class Loop(_Value):
+    """A stretch of the session in frames at its rate."""
+
+    start: int
+    end: int
+    on: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Quality(_Value):
+    """Oversampling when playing and when printing."""
+
+    live: int = 4
+    printing: int = 8
+
+    def __post_init__(self) -> None:
+        for factor in (self.live, self.printing):
+            if factor not in FACTORS:
+                raise ValueError(f"oversampling must be one of {FACTORS}, not {factor}")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Session(_Value):
+    """All of it.  `strips` holds tracks and buses in the desk's order, the master last.
+
+    rate : frames a second; tempo : beats a minute; reference_dbfs : sine peak at 0 VU;
+    seed : where the stages' noise starts; ceiling_dbfs : what the output never passes
+    """
+
+    name: str = "Untitled"
+    rate: int = 48000
+    tempo: float = 120.0
+    beats_per_bar: int = 4
+    reference_dbfs: float = -18.0
+    ceiling_dbfs: float = -0.3
+    seed: int = 1
+    quality: Quality = field(default_factory=Quality)
+    loop: Loop = Loop(0, 0, False)
+    strips: tuple[Strip, ...] = ()
+
+    def strip(self, strip_id: str) -> Strip:
+        """The strip of that id; KeyError where there is none."""
+        for strip in self.strips:
+            if strip.id == strip_id:
+                return strip
+        raise KeyError(strip_id)
+
+    @property
+    def master(self) -> Strip:
+        return self.strip(MASTER)
+
+    def feeding(self, strip_id: str) -> list[Strip]:
+        """Strips that feed this one, in the desk's order."""
+        return [strip for strip in self.strips if strip.out == strip_id and strip.kind is not StripKind.MASTER]
+
+    def depth_first(self) -> Iterator[tuple[Strip, int]]:
+        """Strips with their depth as the desk shows them: under the bus they feed, the master last."""
+
+        def below(strip_id: str, depth: int) -> Iterator[tuple[Strip, int]]:
+            for strip in self.feeding(strip_id):
+                yield strip, depth
+                yield from below(strip.id, depth + 1)
+
+        yield from below(MASTER, 0)
+        yield self.master, 0
+
+    def processing_order(self) -> list[Strip]:
+        """Strips so that each comes after all that feed it."""
+        order: list[Strip] = []
+
+        def visit(strip_id: str) -> None:
+            for strip in self.feeding(strip_id):
+                visit(strip.id)
+            order.append(self.strip(strip_id))
+
+        visit(MASTER)
+        return order
+
+    def upstream(self, strip_id: str) -> set[str]:
+        """Ids of the strip and of all that reach it."""
+        found = {strip_id}
+        for strip in self.feeding(strip_id):
+            found |= self.upstream(strip.id)
+        return found
+
+    def audible(self) -> set[str]:
+        """Ids of strips that are heard, by mute and solo."""
+        soloed = [strip.id for strip in self.strips if strip.solo]
+        heard = {strip.id for strip in self.strips}
+        if soloed:
+            heard = set()
+            for strip_id in soloed:
+                heard |= self.upstream(strip_id)
+                while strip_id:
+                    heard.add(strip_id)
+                    strip_id = self.strip(strip_id).out
+        return {strip.id for strip in self.strips if strip.id in heard and not strip.mute}
+
+    def with_strip(self, strip: Strip) -> Session:
+        """The session with that strip in place of the one of the same id."""
+        return self.with_(strips=tuple(strip if old.id == strip.id else old for old in self.strips))
+
+
+def new_id(prefix: str) -> str:
+    """An id not used before."""
+    return f"{prefix}-{secrets.token_hex(4)}"
+
+
+def new_stage(kind: str) -> StageSettings:
+    """A stage of that kind with its defaults; ValueError for unknown kinds."""
+    return StageSettings(id=new_id(kind), kind=kind, params=stage_kind(kind).defaults())
+
+
+def master_strip() -> Strip:
+    return Strip(id=MASTER, name="Master", kind=StripKind.MASTER, out="")
+
+
+def session_from_audio(paths: list[Path], rate: int) -> Session:
+    """A session with a track for each file, straight into the master."""
+    tracks = [Strip(id=new_id("track"), name=path.stem, kind=StripKind.TRACK, audio=path) for path in paths]
+    name = paths[0].stem if len(paths) == 1 else paths[0].parent.name
+    return Session(name=name or "Untitled", rate=rate, strips=(*tracks, master_strip()))

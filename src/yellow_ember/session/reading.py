@@ -1,0 +1,132 @@
+"""Checking what a file holds, with the place of every mistake."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import Any
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.model import new_id
+
+
+class SessionFileError(Exception):
+    """A file that can't be used: its name, the place in it and the reason."""
+
+
+def load_object(path: Path) -> dict[str, Any]:
+    """A JSON object from a file."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise SessionFileError(f"{path} is not there") from None
+    except OSError as error:
+        raise SessionFileError(f"{path} can't be read: {error.strerror}") from None
+    except UnicodeDecodeError:
+        raise SessionFileError(f"{path} is not text") from None
+    if not text.strip():
+        raise SessionFileError(f"{path} is empty")
+    try:
+        found = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise SessionFileError(f"{path} is not whole JSON (line {error.lineno}: {error.msg})") from None
+    if not isinstance(found, dict):
+        raise SessionFileError(f"{path} does not hold a JSON object")
+    return found
+
+
+def check_format(found: dict[str, Any], wanted: str, version: int) -> int:
+    """The version of the file; ValueError where it is another kind of file or a newer one."""
+    if found.get("format") != wanted:
+        raise ValueError(f"format: must be {wanted!r}, not {found.get('format')!r}")
+    number = found.get("version")
+    if isinstance(number, bool) or not isinstance(number, int) or number < 1:
+        raise ValueError(f"version: must be a whole number from 1, not {number!r}")
+    if number > version:
+        raise ValueError(f"version: {number} was written by a newer Yellow Ember; this one reads up to {version}")
+    return number
+
+
+def only(found: dict[str, Any], known: tuple[str, ...], place: str) -> None:
+    """ValueError for names that mean nothing here."""
+    for name in found:
+        if name not in known:
+            raise ValueError(f"{place}{name}: means nothing here (known: {', '.join(known)})")
+
+
+def number(found: dict[str, Any], name: str, default: float, low: float, high: float, place: str) -> float:
+    value = found.get(name, default)
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise ValueError(f"{place}{name}: must be a number, not {_word(value)}")
+    if not math.isfinite(value) or not low <= value <= high:
+        raise ValueError(f"{place}{name}: must lie between {low:g} and {high:g}, not {value:g}")
+    return float(value)
+
+
+def whole(found: dict[str, Any], name: str, default: int, low: int, high: int, place: str) -> int:
+    value = number(found, name, default, low, high, place)
+    if value != int(value):
+        raise ValueError(f"{place}{name}: must be a whole number, not {value:g}")
+    return int(value)
+
+
+def flag(found: dict[str, Any], name: str, default: bool, place: str) -> bool:
+    value = found.get(name, default)
+    if not isinstance(value, bool):
+        raise ValueError(f"{place}{name}: must be true or false, not {_word(value)}")
+    return value
+
+
+def text(found: dict[str, Any], name: str, default: str | None, place: str) -> str:
+    value = found.get(name, default)
+    if not isinstance(value, str):
+        raise ValueError(f"{place}{name}: must be text, not {_word(value)}")
+    return value
+
+
+def items(found: dict[str, Any], name: str, place: str) -> list[dict[str, Any]]:
+    value = found.get(name)
+    if not isinstance(value, list):
+        raise ValueError(f"{place}{name}: must be a list, not {_word(value)}")
+    for position, item in enumerate(value):
+        if not isinstance(item, dict):
+            raise ValueError(f"{place}{name}[{position}]: must be an object, not {_word(item)}")
+    return value
+
+
+def _word(value: object) -> str:
+    return "nothing" if value is None else json.dumps(value)[:40]
+
+
+LOWEST_DB, HIGHEST_DB = -120.0, 24.0
+_STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "params")
+
+
+def read_stages(found: list[dict[str, Any]], place: str = "stages") -> tuple[StageSettings, ...]:
+    """Stages of a chain; ValueError names the place (`stages[0].params.record_db`) and the reason."""
+    stages = []
+    for position, item in enumerate(found):
+        here = f"{place}[{position}]."
+        only(item, _STAGE_NAMES, here)
+        kind_name = text(item, "kind", None, here)
+        try:
+            kind = stage_kind(kind_name)
+        except ValueError as reason:
+            raise ValueError(f"{here}kind: {reason}") from None
+        params = item.get("params", {})
+        if not isinstance(params, dict):
+            raise ValueError(f"{here}params: must be an object, not {_word(params)}")
+        dry = None if item.get("dry_db") is None else number(item, "dry_db", 0.0, LOWEST_DB, HIGHEST_DB, here)
+        stages.append(StageSettings(
+            id=text(item, "id", new_id(kind_name), here), kind=kind_name, on=flag(item, "on", True, here),
+            dry_db=dry, wet_db=number(item, "wet_db", 0.0, LOWEST_DB, HIGHEST_DB, here),
+            params=kind.check(params, f"{here}params")))
+    return tuple(stages)
+
+
+def write_stages(stages: tuple[StageSettings, ...]) -> list[dict[str, Any]]:
+    """Stages as JSON values, the inverse of `read_stages`."""
+    return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db,
+             "wet_db": stage.wet_db, "params": dict(stage.params)} for stage in stages]
