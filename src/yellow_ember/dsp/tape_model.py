@@ -58,13 +58,13 @@ class Stock:
 
 STOCKS = (
     Stock("lantern", "Lantern (early, low output)", 22.0e3, 0.080, 11.0e-6, 185.0, -53.0,
-          slope=0.576, knee_share=0.01493, knee=0.738, soft_share=0.823, bias_bend=1.0, demag=0.9165),
+          slope=0.576, knee_share=0.01616, knee=0.7927, soft_share=1.0301, bias_bend=1.1722, demag=0.7664),
     Stock("harbour", "Harbour (warm, mid output)", 25.0e3, 0.113, 12.5e-6, 250.0, -57.0,
-          slope=0.579, knee_share=0.00997, knee=0.567, soft_share=0.722, bias_bend=1.0, demag=1.186),
+          slope=0.579, knee_share=0.00901, knee=0.5730, soft_share=0.7347, bias_bend=1.1911, demag=1.1225),
     Stock("breaker", "Breaker (punchy, high output)", 27.5e3, 0.140, 14.0e-6, 355.0, -61.0,
-          slope=0.566, knee_share=0.02135, knee=0.7498, soft_share=1.6, bias_bend=0.9716, demag=1.2248),
+          slope=0.566, knee_share=0.02292, knee=0.7135, soft_share=2.3599, bias_bend=0.9813, demag=0.9996),
     Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0,
-          slope=0.547, knee_share=0.02757, knee=0.7976, soft_share=2.3465, bias_bend=0.9945, demag=1.2682),
+          slope=0.547, knee_share=0.02807, knee=0.7948, soft_share=2.6, bias_bend=1.0078, demag=1.2219),
 )
 
 

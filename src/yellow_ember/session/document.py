@@ -60,10 +60,15 @@ class Document:
         """Drop what was changed since the last step."""
         self.change(self._committed)
 
-    def adjust(self, session: Session) -> None:
-        """A change that belongs to the last step rather than to a new one (a measured offset)."""
-        self.change(session)
-        self._committed = session
+    def adjust(self, edit: Callable[[Session], Session]) -> None:
+        """A change that belongs to the last step rather than to a new one (a measured offset).
+
+        A drag that goes on meanwhile still becomes a step of its own.
+        """
+        resting = self._committed == self._now
+        adjusted = edit(self._now)
+        self._committed = adjusted if resting else edit(self._committed)
+        self.change(adjusted)
 
     @property
     def undo_label(self) -> str | None:

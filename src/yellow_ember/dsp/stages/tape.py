@@ -165,9 +165,9 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     field = np.linspace(-4.0, 4.0, 321)
     return (
         Plot("Response at low level", "response", (
-            Curve("record equalisation", hz, db(record_equalisation(hz, stock, speed, standard))),
-            Curve("tape and replay", hz, db(replay(hz, stock, speed, standard, bias) * bump * sensitivity)),
-            Curve("the whole machine", hz, db(whole * sensitivity)),
+            Curve("record eq", hz, db(record_equalisation(hz, stock, speed, standard))),
+            Curve("tape, replay", hz, db(replay(hz, stock, speed, standard, bias) * bump * sensitivity)),
+            Curve("whole", hz, db(whole * sensitivity)),
         )),
         Plot("Magnetisation", "transfer", (
             Curve("aligned bias", field, remanence(field, stock, 0.0)),

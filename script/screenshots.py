@@ -1,0 +1,94 @@
+#!/usr/bin/env python3
+"""Draw the main views with the demo session into docs/screenshots.
+
+Usage: screenshots.py [FOLDER]      (needs no display)
+"""
+
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+    os.environ[variable] = tempfile.mkdtemp()
+
+from PyQt6.QtWidgets import QApplication
+
+from yellow_ember.app import theme
+from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.settings import Settings
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.cli import DEMO
+from yellow_ember.engine.forking import start_server
+from yellow_ember.session.edits import set_parameter
+from yellow_ember.session.presets import find_preset
+
+
+def wait(application: QApplication, until, limit: float = 60.0) -> None:
+    end = time.monotonic() + limit
+    while not until() and time.monotonic() < end:
+        application.processEvents()
+        time.sleep(0.01)
+
+
+def seconds(application: QApplication, length: float) -> None:
+    end = time.monotonic() + length
+    wait(application, lambda: time.monotonic() > end)
+
+
+def main() -> None:
+    folder = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
+    folder.mkdir(parents=True, exist_ok=True)
+    start_server()
+    application = QApplication(sys.argv[:1])
+    theme.apply(application)
+    workspace = Workspace(Settings())
+    window = MainWindow(workspace)
+    window.show()
+    workspace.start()
+    workspace.open_path(DEMO)
+
+    def keep(name: str, widget=window) -> None:
+        widget.grab().save(str(folder / f"{name}.png"))
+
+    def settled() -> bool:
+        return workspace.engine is not None and workspace.measurer.fresh(workspace.strip_id) and not workspace.measurer.busy
+
+    wait(application, settled)
+    keep("demo-dry")
+    workspace.select("plucked-guitar")
+    window.ladder.use_preset(find_preset("Wood in the wire"))
+    workspace.select("upright-bass")
+    window.ladder.use_preset(find_preset("Keel weight"))
+    workspace.toggle_play()
+    wait(application, settled)
+    seconds(application, 2.5)
+    keep("saturation-on-the-bass")
+    workspace.select("rhythm")
+    window.ladder.add("tape")
+    window.ladder.add("trim")
+    tape = workspace.strip.chain[0]
+    workspace.document.commit("Record level", set_parameter(workspace.session, "rhythm", tape.id, "record_db", 7.0))
+    workspace.document.commit("Bias", set_parameter(workspace.session, "rhythm", tape.id, "bias_db", -2.5))
+    workspace.select("rhythm", tape.id)
+    wait(application, settled)
+    seconds(application, 2.5)
+    keep("tape-on-the-rhythm-bus")
+    window.resize(1024, 700)
+    seconds(application, 0.5)
+    keep("tape-at-1024x700")
+    window.resize(1280, 800)
+    for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
+                         ("print", PrintDialog(workspace, window))):
+        dialog.show()
+        seconds(application, 0.3)
+        keep(name, dialog)
+        dialog.close()
+    workspace.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,91 @@
+"""Groups of controls in as many columns as fit, filled from the top."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtGui import QMouseEvent, QResizeEvent
+from PyQt6.QtWidgets import QLabel, QSizePolicy, QVBoxLayout, QWidget
+
+from yellow_ember.app import theme
+
+_COLUMN = 182
+_GAP = 8
+
+
+class GroupTitle(QLabel):
+    """A group's name; a double-click puts the whole group back to its defaults."""
+
+    def __init__(self, text: str, reset: Callable[[], None]) -> None:
+        super().__init__(text)
+        self._reset = reset
+        self.setFont(theme.font(8.5, bold=True))
+        self.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.setToolTip(f"{text}: double-click for this group's defaults")
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._reset()
+
+
+class ColumnFlow(QWidget):
+    """Lays its groups out in columns of roughly equal height, in their order."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._groups: list[QWidget] = []
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+
+    def add_group(self, title: str, controls: list[QWidget], reset: Callable[[], None]) -> None:
+        """One more group, below or beside the others."""
+        group = QWidget(self)
+        layout = QVBoxLayout(group)
+        layout.setContentsMargins(0, 0, 0, 6)
+        layout.setSpacing(2)
+        layout.addWidget(GroupTitle(title, reset))
+        for control in controls:
+            layout.addWidget(control)
+        group.installEventFilter(self)
+        self._groups.append(group)
+        group.show()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # type: ignore[override]
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._arrange()
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._arrange()
+
+    def sizeHint(self) -> QSize:
+        return QSize(2 * _COLUMN + 3 * _GAP, self.minimumHeight())
+
+    def _arrange(self) -> None:
+        columns = max(1, (self.width() - _GAP) // (_COLUMN + _GAP))
+        heights = [group.sizeHint().height() for group in self._groups]
+        limit = _fitting_height(heights, columns)
+        width = (self.width() - _GAP * (columns + 1)) // columns
+        column, y, tallest = 0, 0, 0
+        for group, height in zip(self._groups, heights, strict=True):
+            if y and y + height > limit and column + 1 < columns:
+                column, y = column + 1, 0
+            group.setGeometry(_GAP + column * (width + _GAP), y + 2, width, height)
+            y += height
+            tallest = max(tallest, y)
+        self.setMinimumHeight(tallest + 4)
+
+
+def _fitting_height(heights: list[int], columns: int) -> int:
+    """The least height at which the groups, kept in order, fill no more than so many columns."""
+    low, high = max(heights, default=0), sum(heights)
+    while low < high:
+        middle = (low + high) // 2
+        used, y = 1, 0
+        for height in heights:
+            if y and y + height > middle:
+                used, y = used + 1, 0
+            y += height
+        low, high = (low, middle) if used <= columns else (middle + 1, high)
+    return low

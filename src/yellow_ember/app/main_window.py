@@ -1,0 +1,266 @@
+"""The window: its panels, menus and keys, and what is remembered of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QByteArray, Qt
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
+
+from yellow_ember.app.balance import Balance
+from yellow_ember.app.bench import Bench
+from yellow_ember.app.desk import Desk
+from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.ladder import Ladder
+from yellow_ember.app.message_line import MessageLine
+from yellow_ember.app.tape_strip import TapeStrip
+from yellow_ember.app.top_line import TopLine
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.files.reading import READABLE
+from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.session_file import SUFFIX
+
+_AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
+_SESSION_FILTER = f"Sessions (*{SUFFIX})"
+
+
+class MainWindow(QMainWindow):
+    """Everything the user sees."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.setAcceptDrops(True)
+        self.top_line = TopLine(workspace)
+        self.desk = Desk(workspace)
+        self.ladder = Ladder(workspace)
+        self.bench = Bench(workspace)
+        self.balance = Balance(workspace)
+        self.tape_strip = TapeStrip(workspace)
+        self.message_line = MessageLine(workspace)
+        self._splitters = {
+            "middle": _splitter(Qt.Orientation.Vertical, (self.ladder, self.bench), (210, 390)),
+        }
+        self._splitters["across"] = _splitter(
+            Qt.Orientation.Horizontal, (self.desk, self._splitters["middle"], self.balance), (236, 760, 276))
+        self._splitters["down"] = _splitter(
+            Qt.Orientation.Vertical, (self._splitters["across"], self.tape_strip), (590, 112))
+        self._splitters["across"].setStretchFactor(1, 1)
+        self._splitters["middle"].setStretchFactor(0, 1)
+        self._splitters["middle"].setStretchFactor(1, 3)
+        self._splitters["down"].setStretchFactor(0, 1)
+        inside = QWidget()
+        layout = QVBoxLayout(inside)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addWidget(self.top_line)
+        layout.addWidget(self._splitters["down"], 1)
+        layout.addWidget(self.message_line)
+        self.setCentralWidget(inside)
+        self._panels: tuple[tuple[str, QWidget], ...] = (
+            ("Desk", self.desk), ("Path", self.ladder), ("Bench", self.bench), ("Balance", self.balance),
+            ("Waveform", self.tape_strip))
+        self._make_menus()
+        workspace.session_changed.connect(lambda _session: self._refresh())
+        workspace.opened.connect(self._refresh)
+        self.resize(1280, 800)
+        self.setMinimumSize(900, 620)
+        self._restore_layout()
+        self._refresh()
+
+    # -- menus --------------------------------------------------------------------------
+
+    def _make_menus(self) -> None:
+        bar = self.menuBar()
+        assert bar is not None
+        session, edit, view, aid = (bar.addMenu(name) for name in ("&Session", "&Edit", "&View", "&Help"))
+        assert session is not None and edit is not None and view is not None and aid is not None
+        workspace = self.workspace
+        self._action(session, "New from audio files\u2026", "Ctrl+N", self.new_from_audio)
+        self._action(session, "Open\u2026", "Ctrl+O", self.open)
+        recent = session.addMenu("Open recent")
+        assert recent is not None
+        self._recent = recent
+        recent.aboutToShow.connect(self._fill_recent)
+        self._action(session, "Add tracks\u2026", "", self.add_tracks)
+        session.addSeparator()
+        self._action(session, "Save", "Ctrl+S", self.save)
+        self._action(session, "Save as\u2026", "Ctrl+Shift+S", self.save_as)
+        self._action(session, "Find missing audio\u2026", "", self.find_missing)
+        session.addSeparator()
+        self._action(session, "Print to files\u2026", "Ctrl+P", lambda: PrintDialog(workspace, self).show())
+        self._action(session, "Settings\u2026", "Ctrl+,", lambda: SettingsDialog(workspace, self).show())
+        self._action(session, "Quit", "Ctrl+Q", self.close)
+        self._undo = self._action(edit, "Undo", "Ctrl+Z", self.undo)
+        self._redo = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
+        edit.addSeparator()
+        self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
+        self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
+        self._action(edit, "Match loudness now", "Ctrl+M", workspace.measurer.match)
+        self._action(view, "Play or stop", "Space", workspace.toggle_play)
+        self._action(view, "To the start", "Home", self.top_line.to_start.click)
+        self._action(view, "Loop", "L", self.top_line.toggle_loop)
+        self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        view.addSeparator()
+        self._panel_actions: dict[str, QAction] = {}
+        for number, (name, panel) in enumerate(self._panels, 1):
+            action = self._action(view, name, f"Ctrl+{number}", lambda shown=panel: shown.setVisible(shown.isHidden()))
+            action.setCheckable(True)
+            self._panel_actions[name] = action
+        view.aboutToShow.connect(self._show_panel_states)
+        self._action(aid, "Keys", "F1", lambda: ShortcutSheet(self).show())
+
+    def _action(self, menu: QMenu, text: str, keys: str, run: Callable[[], object]) -> QAction:
+        action = QAction(text, self)
+        if keys:
+            action.setShortcut(QKeySequence(keys))
+        action.triggered.connect(lambda _checked: run())
+        menu.addAction(action)
+        return action
+
+    def _show_panel_states(self) -> None:
+        for name, panel in self._panels:
+            self._panel_actions[name].setChecked(not panel.isHidden())
+
+    def _fill_recent(self) -> None:
+        self._recent.clear()
+        for name in self.workspace.settings.recent:
+            self._recent.addAction(name, lambda chosen=Path(name): self._open_paths([chosen]))
+        if not self.workspace.settings.recent:
+            action = self._recent.addAction("None yet")
+            assert action is not None
+            action.setEnabled(False)
+
+    def _refresh(self) -> None:
+        document = self.workspace.document
+        self.setWindowTitle(f"{self.workspace.session.name}{' (unsaved)' if document.modified else ''} - Yellow Ember")
+        self._undo.setEnabled(document.undo_label is not None)
+        self._undo.setText(f"Undo: {document.undo_label}" if document.undo_label else "Undo")
+        self._redo.setEnabled(document.redo_label is not None)
+        self._redo.setText(f"Redo: {document.redo_label}" if document.redo_label else "Redo")
+
+    # -- commands -----------------------------------------------------------------------
+
+    def undo(self) -> None:
+        label = self.workspace.document.undo()
+        if label:
+            self.workspace.messages.say(f"Undone: {label}")
+            self._refresh()
+
+    def redo(self) -> None:
+        label = self.workspace.document.redo()
+        if label:
+            self.workspace.messages.say(f"Done again: {label}")
+            self._refresh()
+
+    def _audio_files(self, title: str) -> list[Path]:
+        names, _ = QFileDialog.getOpenFileNames(self, title, "", f"{_AUDIO_FILTER};;All files (*)")
+        return [Path(name) for name in names]
+
+    def new_from_audio(self) -> None:
+        paths = self._audio_files("New session from audio files")
+        if paths and self._may_leave():
+            self.workspace.open_audio(paths)
+
+    def add_tracks(self) -> None:
+        self.workspace.add_audio(self._audio_files("Add tracks"))
+
+    def open(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"{_SESSION_FILTER};;{_AUDIO_FILTER};;All files (*)")
+        if name:
+            self._open_paths([Path(name)])
+
+    def _open_paths(self, paths: list[Path]) -> None:
+        if self._may_leave():
+            self.workspace.open_any(paths)
+
+    def save(self) -> bool:
+        """Save where the session lives; ask where it has no file of its own yet."""
+        path = self.workspace.document.path
+        return self.save_as() if path is None or self.workspace.is_shipped else self.workspace.save(path)
+
+    def save_as(self) -> bool:
+        wanted = self.workspace.own_folder / f"{self.workspace.session.name}{SUFFIX}"
+        name, _ = QFileDialog.getSaveFileName(self, "Save as", str(wanted), _SESSION_FILTER)
+        if not name:
+            return False
+        path = Path(name)
+        return self.workspace.save(path if path.suffix else path.with_suffix(SUFFIX))
+
+    def find_missing(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Look for missing audio in")
+        if folder:
+            self.workspace.find_missing(Path(folder))
+
+    def _may_leave(self) -> bool:
+        """True when the present session may go: it is saved, or the user gives it up."""
+        if not self.workspace.document.modified:
+            return True
+        button = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self, "Unsaved changes", f"Save the changes to {self.workspace.session.name}?",
+            button.Save | button.Discard | button.Cancel, button.Save)
+        return self.save() if answer == button.Save else answer == button.Discard
+
+    # -- drop, close, layout ------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        mime = event.mimeData()
+        if mime is not None and any(url.isLocalFile() for url in mime.urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        mime = event.mimeData()
+        if mime is None:
+            return
+        paths = [Path(url.toLocalFile()) for url in mime.urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        try:
+            self._open_paths(paths)
+        except SessionFileError as error:
+            self.workspace.messages.warn(str(error))
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._may_leave():
+            event.ignore()
+            return
+        self._keep_layout()
+        self.workspace.close()
+        event.accept()
+
+    def _keep_layout(self) -> None:
+        layout = {"window": _text(self.saveGeometry())}
+        layout |= {name: _text(splitter.saveState()) for name, splitter in self._splitters.items()}
+        layout["hidden"] = ",".join(name for name, panel in self._panels if panel.isHidden())
+        self.workspace.settings.layout = layout
+
+    def _restore_layout(self) -> None:
+        layout = self.workspace.settings.layout or {}
+        if "window" in layout:
+            self.restoreGeometry(_bytes(layout["window"]))
+        for name, splitter in self._splitters.items():
+            if name in layout:
+                splitter.restoreState(_bytes(layout[name]))
+        for name, panel in self._panels:
+            if name in layout.get("hidden", "").split(","):
+                panel.hide()
+
+
+def _splitter(direction: Qt.Orientation, parts: tuple[QWidget, ...], sizes: tuple[int, ...]) -> QSplitter:
+    splitter = QSplitter(direction)
+    splitter.setHandleWidth(4)
+    splitter.setChildrenCollapsible(False)
+    for part in parts:
+        splitter.addWidget(part)
+    splitter.setSizes(list(sizes))
+    return splitter
+
+
+def _text(state: QByteArray) -> str:
+    return bytes(state.toBase64().data()).decode("ascii")
+
+
+def _bytes(text: str) -> QByteArray:
+    return QByteArray.fromBase64(text.encode("ascii"))

@@ -1,0 +1,112 @@
+"""Keeps the chosen strip measured: in a worker, again after each change has settled."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.engine.jobs import Job, JobError
+from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.edits import edit_strip
+from yellow_ember.session.model import Session
+
+if TYPE_CHECKING:
+    from yellow_ember.app.workspace import Workspace
+
+SETTLE_SECONDS = 0.35
+_WORTH_DB = 0.02
+"""An offset that changed by less is left as it is."""
+
+
+def _sound(session: Session, strip_id: str) -> tuple[object, ...]:
+    """What the measurement of a strip depends on."""
+    reaching = session.upstream(strip_id)
+    return (session.rate, session.loop, session.reference_dbfs, session.seed, session.quality.live, strip_id, tuple(
+        strip if strip.id != strip_id else (strip.audio, strip.chain)
+        for strip in session.strips if strip.id in reaching))
+
+
+class Measurer(QObject):
+    """`changed` is sent when there is a new measurement, or when one starts or fails."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._due = 0.0
+        self._job: Job[StripMeasurement] | None = None
+        self._job_sound: tuple[object, ...] = ()
+        self._have: dict[str, tuple[tuple[object, ...], StripMeasurement]] = {}
+        self.trouble = ""
+
+    def latest(self, strip_id: str) -> StripMeasurement | None:
+        """The last measurement of a strip, fresh or not."""
+        found = self._have.get(strip_id)
+        return found[1] if found else None
+
+    def fresh(self, strip_id: str) -> bool:
+        """True when the last measurement is of the strip as it is now."""
+        found = self._have.get(strip_id)
+        return found is not None and found[0] == _sound(self._workspace.session, strip_id)
+
+    @property
+    def busy(self) -> bool:
+        return self._job is not None or self._due > 0.0
+
+    def want(self) -> None:
+        """Something changed: measure the chosen strip once it has settled, where that is needed."""
+        strip_id = self._workspace.strip_id
+        if self.fresh(strip_id):
+            self._due = 0.0
+            self.changed.emit()
+            return
+        if self._job is not None and self._job_sound != _sound(self._workspace.session, strip_id):
+            self.cancel()
+        if self._job is None:
+            self._due = time.monotonic() + SETTLE_SECONDS
+        self.changed.emit()
+
+    def poll(self) -> None:
+        """Called with the clock."""
+        workspace = self._workspace
+        if self._job is None:
+            ready = not workspace.imports.busy and 0.0 < self._due <= time.monotonic()
+            if ready and any(workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
+                self._due = 0.0
+                self._job_sound = _sound(workspace.session, workspace.strip_id)
+                self._job = Job(measure_strip, workspace.session, workspace.strip_id)
+            return
+        if not self._job.poll():
+            return
+        job, self._job = self._job, None
+        try:
+            found = job.result()
+        except JobError as error:
+            self.trouble = str(error)
+            self.changed.emit()
+            return
+        self.trouble = ""
+        self._have[found.strip_id] = (self._job_sound, found)
+        if workspace.settings.match_lock and found.strip_id == workspace.strip_id:
+            self.match()
+        self.changed.emit()
+
+    def match(self) -> None:
+        """Make after as loud as before on the chosen strip, by the last measurement."""
+        workspace = self._workspace
+        found = self.latest(workspace.strip_id)
+        if found is None:
+            return
+        offset = found.offset_db if workspace.strip.chain else 0.0
+        if abs(offset - workspace.strip.match_db) >= _WORTH_DB:
+            strip_id = workspace.strip_id
+            workspace.document.adjust(lambda session: edit_strip(
+                session, strip_id, lambda strip: strip.with_(match_db=offset)))
+
+    def cancel(self) -> None:
+        if self._job is not None:
+            self._job.cancel()
+            self._job = None

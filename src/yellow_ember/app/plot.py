@@ -1,0 +1,107 @@
+"""Drawing of curves over frequency or of one level against another."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from yellow_ember.app import theme
+from yellow_ember.dsp.arrays import Samples
+
+
+@dataclass(frozen=True, slots=True)
+class Axes:
+    """A frame with two scales.  x may be logarithmic."""
+
+    frame: QRectF
+    x_low: float
+    x_high: float
+    y_low: float
+    y_high: float
+    log_x: bool = False
+
+    def x(self, value: float) -> float:
+        if self.log_x:
+            share = math.log(max(value, 1e-9) / self.x_low) / math.log(self.x_high / self.x_low)
+        else:
+            share = (value - self.x_low) / (self.x_high - self.x_low)
+        return self.frame.left() + share * self.frame.width()
+
+    def y(self, value: float) -> float:
+        share = (value - self.y_low) / (self.y_high - self.y_low)
+        return self.frame.bottom() - min(max(share, -0.02), 1.02) * self.frame.height()
+
+    def value_at_y(self, y: float) -> float:
+        return self.y_low + (self.frame.bottom() - y) / self.frame.height() * (self.y_high - self.y_low)
+
+    def polygon(self, xs: Samples, ys: Samples) -> QPolygonF:
+        """Points of a line; where a value is not finite there is none."""
+        good = np.isfinite(xs) & np.isfinite(ys)
+        return QPolygonF([QPointF(self.x(float(x)), self.y(float(y)))
+                          for x, y in zip(xs[good], ys[good], strict=True)])
+
+
+def draw_frame(painter: QPainter, axes: Axes) -> None:
+    painter.setPen(QPen(theme.EDGE, 1.0))
+    painter.setBrush(theme.GROUND)
+    painter.drawRect(axes.frame)
+
+
+def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> None:
+    """Lines and figures at multiples of a step, the zero line stronger."""
+    painter.setFont(theme.font(7.5))
+    value = math.ceil(axes.y_low / step) * step
+    while value <= axes.y_high + 1e-9:
+        y = axes.y(value)
+        painter.setPen(QPen(theme.EDGE if abs(value) > 1e-9 else theme.DIM, 1.0,
+                            Qt.PenStyle.SolidLine if abs(value) < 1e-9 else Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
+        painter.setPen(theme.DIM)
+        text = f"{value:g}{unit}"
+        painter.drawText(QRectF(axes.frame.left() - 34, y - 7, 30, 14),
+                         int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), text)
+        value += step
+
+
+def draw_frequency_grid(painter: QPainter, axes: Axes) -> None:
+    """Lines at the decades' 1, 2 and 5, figures where there is room."""
+    painter.setFont(theme.font(7.5))
+    named = {50.0: "50", 200.0: "200", 1000.0: "1k", 5000.0: "5k", 15000.0: "15k"}
+    for hz in (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 15000, 20000):
+        if not axes.x_low <= hz <= axes.x_high:
+            continue
+        x = axes.x(hz)
+        painter.setPen(QPen(theme.EDGE, 1.0, Qt.PenStyle.DotLine))
+        if hz != 15000:
+            painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
+        if hz in named:
+            painter.setPen(theme.DIM)
+            painter.drawText(QRectF(x - 20, axes.frame.bottom() + 1, 40, 13),
+                             int(Qt.AlignmentFlag.AlignCenter), named[hz])
+
+
+def draw_line(painter: QPainter, axes: Axes, xs: Samples, ys: Samples, colour: QColor, width: float = 1.6) -> None:
+    painter.save()
+    painter.setClipRect(axes.frame)
+    painter.setPen(QPen(colour, width))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPolyline(axes.polygon(xs, ys))
+    painter.restore()
+
+
+def draw_legend(painter: QPainter, where: QRectF, entries: list[tuple[str, QColor]]) -> None:
+    """Coloured strokes with their names, side by side."""
+    painter.setFont(theme.font(7.5))
+    x = where.left()
+    for text, colour in entries:
+        painter.setPen(QPen(colour, 2.0))
+        painter.drawLine(QPointF(x, where.center().y()), QPointF(x + 10, where.center().y()))
+        painter.setPen(theme.DIM)
+        width = painter.fontMetrics().horizontalAdvance(text)
+        painter.drawText(QRectF(x + 13, where.top(), width + 4, where.height()),
+                         int(Qt.AlignmentFlag.AlignVCenter), text)
+        x += width + 24

@@ -1,0 +1,70 @@
+"""What a user sets for the program rather than for a session; kept in the XDG config folder."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, fields
+from pathlib import Path
+
+import platformdirs
+
+from yellow_ember.engine.devices import SILENT_CARD
+from yellow_ember.files.atomic import write_text
+
+BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
+MOST_RECENT = 8
+
+
+@dataclass(slots=True)
+class Settings:
+    """device, block in frames; animation moves pictures; scale in percent (at the next start).
+
+    layout : what each splitter and the window remember, as text
+    """
+
+    device: str = SILENT_CARD
+    block: int = 256
+    animation: bool = True
+    scale: int = 100
+    match_lock: bool = True
+    recent: tuple[str, ...] = ()
+    layout: dict[str, str] | None = None
+
+    def remember(self, path: Path) -> None:
+        """Put a session first among the recent ones."""
+        name = str(path.resolve())
+        self.recent = (name, *(old for old in self.recent if old != name))[:MOST_RECENT]
+
+
+def settings_file() -> Path:
+    folder = Path(platformdirs.user_config_dir("yellow-ember"))
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder / "settings.json"
+
+
+def load_settings() -> Settings:
+    """The kept settings; what is missing or odd has its default."""
+    settings = Settings()
+    try:
+        found = json.loads(settings_file().read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return settings
+    if not isinstance(found, dict):
+        return settings
+    for entry in fields(Settings):
+        value, default = found.get(entry.name), getattr(settings, entry.name)
+        if entry.name == "recent" and isinstance(value, list):
+            settings.recent = tuple(str(item) for item in value)[:MOST_RECENT]
+        elif entry.name == "layout" and isinstance(value, dict):
+            settings.layout = {str(name): str(state) for name, state in value.items()}
+        elif type(value) is type(default):
+            setattr(settings, entry.name, value)
+    if settings.block not in BLOCK_SIZES:
+        settings.block = Settings.block
+    settings.scale = min(max(settings.scale, 75), 300)
+    return settings
+
+
+def save_settings(settings: Settings) -> None:
+    """Keep the settings; OSError where the folder does not allow it."""
+    write_text(settings_file(), json.dumps(asdict(settings), indent=1))
