@@ -279,7 +279,7 @@ class ValueBar(QWidget):
             self._paint_bar(painter, box.adjusted(1, 1, -1, -1), enabled)
         painter.setFont(theme.font(9))
         painter.setPen(theme.DIM if enabled else theme.EDGE)
-        inner = box.adjusted(8, 0, -8, 0)
+        inner = box.adjusted(8, 0, -8, -3)
         left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
         middle = Qt.AlignmentFlag.AlignVCenter
         painter.drawText(inner, int(left | middle), self.parameter.label)
@@ -306,7 +306,7 @@ class ValueBar(QWidget):
         painter.setPen(QPen(theme.DIM, 1.0))
         painter.drawLine(QPointF(rest, box.top()), QPointF(rest, box.top() + 4))
         painter.setPen(QPen(theme.AFTER if enabled else theme.DIM, 3.0))
-        painter.drawLine(QPointF(here, box.bottom() - 7), QPointF(here, box.bottom()))
+        painter.drawLine(QPointF(here, box.bottom() - 5), QPointF(here, box.bottom()))
 
     def _paint_switch(self, painter: QPainter, box: QRectF, text: str) -> None:
         pill = QRectF(box.right() - 40, box.center().y() - 9, 40, 18)

@@ -76,8 +76,9 @@ class Slot:
 
     def reset(self) -> None:
         """Forget all past input and finish every movement."""
-        self._now.set(self.settings.params, at_once=True)
-        self._heard = self.settings.params
+        if self._heard != self.settings.params or self._change.target != 0.0:
+            self._now.set(self.settings.params, at_once=True)
+            self._heard = self.settings.params
         self._now.reset()
         self._ring.fill(0.0)
         self._place = 0

@@ -15,6 +15,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Automation, Group, Parameter, Value, Values
+from yellow_ember.dsp.ramps import Ramp
 
 
 class Setup(NamedTuple):
@@ -49,6 +50,7 @@ class Processor(ABC):
 
     def __init__(self) -> None:
         self._carried: list[Samples] = []
+        self._ramps: list[Ramp] = []
 
     @abstractmethod
     def prepare(self, setup: Setup) -> None:
@@ -66,10 +68,18 @@ class Processor(ABC):
         """Name the arrays that hold state from block to block."""
         self._carried.extend(arrays)
 
+    def ramp(self, value: float, rate: float) -> Ramp:
+        """A gliding gain that `reset` brings to its target."""
+        made = Ramp(value, rate)
+        self._ramps.append(made)
+        return made
+
     def reset(self) -> None:
-        """Forget all past input."""
+        """Forget all past input and finish every glide."""
         for array in self._carried:
             array.fill(0.0)
+        for ramp in self._ramps:
+            ramp.jump(ramp.target)
 
     def adopt(self, other: Processor) -> None:
         """Go on from where another processor of the same kind and set-up is."""

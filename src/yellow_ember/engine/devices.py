@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import time
 from pathlib import Path
 from types import ModuleType
@@ -12,8 +13,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 SILENT_CARD = "Silent card"
-_PERIODS = 3
-"""Blocks that wait in a card's queue, as an ordinary card's driver keeps them."""
+QUEUED_SECONDS = 0.05
+"""Sound that waits in a card's queue.  Nothing is played in live, so a late wake-up of some
+tens of milliseconds, as busy desktops and virtual machines have them, need not be heard."""
+
+
+def queued_frames(rate: int, block: int) -> int:
+    """Length of a card's queue: whole blocks, at least three."""
+    return max(3, math.ceil(QUEUED_SECONDS * rate / block)) * block
 
 
 class DeviceError(Exception):
@@ -38,7 +45,7 @@ class SilentCard:
 
     def __init__(self, rate: int, block: int, record: Path | None = None) -> None:
         self._rate = rate
-        self._queue = _PERIODS * block
+        self._queue = queued_frames(rate, block)
         self._started = 0.0
         self._written = 0
         self.missed = 0
@@ -71,7 +78,7 @@ class PortAudioCard:
         try:
             self._stream = sounddevice.RawOutputStream(
                 samplerate=rate, blocksize=block, device=name, channels=2, dtype="float32",
-                latency=_PERIODS * block / rate)
+                latency=queued_frames(rate, block) / rate)
             self._stream.start()
         except (sounddevice.PortAudioError, ValueError) as error:
             raise DeviceError(f"{name} can't play at {rate} Hz: {error}") from None

@@ -20,7 +20,7 @@ from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, SCOPE_FRAMES, Board
-from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card
+from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
 from yellow_ember.engine.messages import (
     ChangeDevice,
@@ -123,9 +123,7 @@ class Engine:
             case SetSession(session, reload):
                 self._set_session(session, reload)
             case Play(position):
-                if position is not None:
-                    self._transport.position = position
-                self._start()
+                self._start(self._transport.position if position is None else position)
             case Stop():
                 self._stopping = self._transport.playing
                 if self._stopping:
@@ -135,7 +133,7 @@ class Engine:
                     self._relocate = position
                     self._fade.move(0.0)
                 else:
-                    self._transport.position = position
+                    self._transport.go(position)
             case Watch(strip_id, point):
                 self._watched = (strip_id, point)
             case HearBefore(strip_ids):
@@ -150,9 +148,10 @@ class Engine:
             case Quit():
                 self._running = False
 
-    def _start(self) -> None:
+    def _start(self, position: int) -> None:
         if self._transport.playing and not self._stopping:
             return
+        self._transport.go(position)
         self._stopping = False
         self._fade.jump(1.0)
         if self._graph is not None:
@@ -236,7 +235,7 @@ class Engine:
             self._swap(*self._waiting)
             self._waiting = None
         if self._relocate is not None:
-            self._transport.position = self._relocate
+            self._transport.go(self._relocate)
             self._relocate = None
         assert self._graph is not None
         self._silence_left = self._graph.latency + self._device.block
@@ -304,7 +303,8 @@ class Engine:
         latency = graph.latency if graph is not None else 0
         if session is not None:
             playing = self._transport.playing
-            head["position"] = (self._transport.heard(latency, session.loop) if playing
+            behind = latency + queued_frames(self._rate, self._device.block)
+            head["position"] = (self._transport.heard(behind, session.loop) if playing
                                 else self._transport.position)
         head["playing"] = self._transport.playing
         head["load"] = self._load

@@ -12,10 +12,12 @@ class Transport:
     def __init__(self) -> None:
         self.position = 0
         self.playing = False
+        self._since = 0
 
     def advance(self, frames: int, loop: Loop) -> list[Segment]:
         """The stretches that make up the next `frames`, going round the loop as often as needed."""
         segments: list[Segment] = []
+        self._since += frames
         looping = loop.on and loop.end > loop.start
         while frames > 0:
             count = frames
@@ -28,9 +30,14 @@ class Transport:
                 self.position = loop.start
         return segments
 
+    def go(self, position: int) -> None:
+        """Read on from another place."""
+        self.position = position
+        self._since = 0
+
     def heard(self, latency: int, loop: Loop) -> int:
-        """The frame that is at the output now, `latency` behind what is read."""
-        heard = self.position - latency
+        """The frame that is at the output now, `latency` behind what is read since the last `go`."""
+        heard = self.position - min(latency, self._since)
         if loop.on and loop.start <= self.position < loop.end and heard < loop.start:
             heard += loop.end - loop.start
         return max(0, heard)

@@ -136,8 +136,8 @@ class DriveProcessor(Processor):
         self._after_state: Samples = np.zeros((channels, 1, 2))
         self._dc: Samples = np.array([high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)])
         self._dc_state: Samples = np.zeros((channels, 1, 2))
-        self._drive = Ramp(1.0, setup.rate)
-        self._out = Ramp(1.0, setup.rate)
+        self._drive = self.ramp(1.0, setup.rate)
+        self._out = self.ramp(1.0, setup.rate)
         self.latency = held // 2 + self._fast.latency
         self._guard = LeanAndCleanLows(setup, self.latency)
         self.carry(*self._fast.state(), *self._guard.state(), self._history, self._bend_state,

@@ -83,9 +83,9 @@ class TapeProcessor(Processor):
         self._bump_state: Samples = np.zeros((channels, 2, 2))
         self._bump: Samples = np.zeros((2, 5))
         self._low_sections: Samples = np.zeros((2, 1, 5))
-        self._record_gain = Ramp(1.0, setup.rate)
-        self._play_gain = Ramp(1.0, setup.rate)
-        self._hiss_gain = Ramp(0.0, setup.rate)
+        self._record_gain = self.ramp(1.0, setup.rate)
+        self._play_gain = self.ramp(1.0, setup.rate)
+        self._hiss_gain = self.ramp(0.0, setup.rate)
         self.latency = taps - 1 + self._fast.latency
         self._guard = LeanAndCleanLows(setup, self.latency)
         self.carry(*self._fast.state(), *self._guard.state(), self._record_history, self._play_history,

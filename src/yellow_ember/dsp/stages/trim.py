@@ -19,7 +19,7 @@ class TrimProcessor(Processor):
     def prepare(self, setup: Setup) -> None:
         self._setup = setup
         shape = (setup.channels, setup.max_block)
-        self._gains = [Ramp(1.0, setup.rate) for _ in range(4)]
+        self._gains = [self.ramp(1.0, setup.rate) for _ in range(4)]
         self._scratch: Samples = np.zeros((4, 1, shape[1]))
         self._lows: Samples = np.zeros(shape[0] * shape[1])
         self._low_state: Samples = np.zeros((setup.channels, 2, 2))
