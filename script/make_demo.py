@@ -25,7 +25,8 @@ RANDOM = np.random.default_rng(96)
 
 D_MINOR, B_FLAT, F_MAJOR, C_MAJOR, G_MINOR, A_MAJOR = (
     (50, 53, 57, 62), (46, 53, 58, 62), (45, 53, 57, 60), (48, 52, 55, 60), (43, 50, 55, 58), (45, 52, 57, 61))
-CHORDS = [D_MINOR, B_FLAT, F_MAJOR, C_MAJOR] * 2 + [G_MINOR, D_MINOR, B_FLAT, A_MAJOR] + [D_MINOR, B_FLAT, F_MAJOR, C_MAJOR]
+VERSE, TURN = [D_MINOR, B_FLAT, F_MAJOR, C_MAJOR], [G_MINOR, D_MINOR, B_FLAT, A_MAJOR]
+CHORDS = [*VERSE, *VERSE, *TURN, *VERSE]
 
 
 def hertz(note: float) -> float:
@@ -214,8 +215,7 @@ def main() -> None:
             writer.write(sound)
         strips.append(Strip(id=path.stem, name=name, kind=StripKind.TRACK, out=bus, audio=path.resolve(), pan=pan))
         print(f"{name:18} peak {20 * np.log10(np.abs(sound).max()):6.1f} dBFS, {path.stat().st_size / 1e6:.1f} MB")
-    for bus in ("Rhythm", "Band", "Voice"):
-        strips.append(Strip(id=bus.lower(), name=bus, kind=StripKind.BUS, out=MASTER))
+    strips += [Strip(id=bus.lower(), name=bus, kind=StripKind.BUS, out=MASTER) for bus in ("Rhythm", "Band", "Voice")]
     bar = round(4 * BEAT * RATE)
     write_session(Session(name="Night Ferry to Saltmouth", rate=RATE, tempo=96.0, loop=Loop(4 * bar, 8 * bar),
                           strips=(*strips, master_strip())), folder / "night-ferry.ember")

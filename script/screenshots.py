@@ -55,7 +55,8 @@ def main() -> None:
         widget.grab().save(str(folder / f"{name}.png"))
 
     def settled() -> bool:
-        return workspace.engine is not None and workspace.measurer.fresh(workspace.strip_id) and not workspace.measurer.busy
+        measurer = workspace.measurer
+        return workspace.engine is not None and measurer.fresh(workspace.strip_id) and not measurer.busy
 
     wait(application, settled)
     keep("demo-dry")

@@ -169,7 +169,7 @@ class Balance(QWidget):
             grid.addWidget(number, row, 1, Qt.AlignmentFlag.AlignRight)
             self.numbers[name] = number
         self.match_button = QPushButton("Match now")
-        self.match_button.setToolTip("Set the strip's output so that after is as loud as before over the loop (BS.1770)")
+        self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
         self.match_button.clicked.connect(workspace.measurer.match)
         self.lock = QPushButton("Keep matched")
         self.lock.setCheckable(True)

@@ -5,6 +5,8 @@ Made from the stage's declaration; a new stage needs nothing here.
 
 from __future__ import annotations
 
+import functools
+
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
@@ -112,7 +114,7 @@ class Bench(QWidget):
                 bar.committed.connect(lambda _value, label=parameter.label: self._workspace.document.commit(label))
                 self.bars[parameter.id] = bar
                 bars.append(bar)
-            flow.add_group(group.value, bars, lambda group=group: self._reset_group(group))
+            flow.add_group(group.value, bars, functools.partial(self._reset_group, group))
         self._scroll.setWidget(flow)
 
     def _set(self, name: str, value: Value) -> None:

@@ -167,7 +167,8 @@ SHORTCUTS = (
     ("Controls", (("Drag, wheel, arrows", "change, finer with Shift"), ("a digit or Enter", "type a value"),
                   ("double-click or Backspace", "default"), ("double-click a group's name", "the group's defaults"))),
     ("Session", (("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+O, Ctrl+S, Ctrl+Shift+S", "open, save, save as"),
-                 ("Ctrl+P", "print to files"), ("Ctrl+M", "match loudness now"), ("Ctrl+1 to Ctrl+5", "show or hide a panel"),
+                 ("Ctrl+P", "print to files"), ("Ctrl+M", "match loudness now"),
+                 ("Ctrl+1 to Ctrl+5", "show or hide a panel"),
                  ("F1", "this sheet"))),
 )
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QObject, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QResizeEvent
@@ -38,7 +38,7 @@ class ColumnFlow(QWidget):
         self._groups: list[QWidget] = []
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
 
-    def add_group(self, title: str, controls: list[QWidget], reset: Callable[[], None]) -> None:
+    def add_group(self, title: str, controls: Sequence[QWidget], reset: Callable[[], None]) -> None:
         """One more group, below or beside the others."""
         group = QWidget(self)
         layout = QVBoxLayout(group)
@@ -51,7 +51,7 @@ class ColumnFlow(QWidget):
         self._groups.append(group)
         group.show()
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # type: ignore[override]
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.LayoutRequest:
             self._arrange()
         return super().eventFilter(watched, event)

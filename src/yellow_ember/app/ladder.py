@@ -17,7 +17,14 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.board import MOST_POINTS
-from yellow_ember.session.edits import add_stage, drive_stage, edit_stage, move_stage, remove_stage, replace_stage
+from yellow_ember.session.edits import (
+    add_stage,
+    drive_stage,
+    edit_stage,
+    move_stage,
+    remove_stage,
+    replace_stage,
+)
 from yellow_ember.session.model import new_id, new_stage
 from yellow_ember.session.presets import SOURCES, Preset, shipped_presets
 

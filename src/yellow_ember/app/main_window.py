@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from pathlib import Path
 
@@ -76,7 +77,10 @@ class MainWindow(QMainWindow):
         bar = self.menuBar()
         assert bar is not None
         session, edit, view, aid = (bar.addMenu(name) for name in ("&Session", "&Edit", "&View", "&Help"))
-        assert session is not None and edit is not None and view is not None and aid is not None
+        assert session is not None
+        assert edit is not None
+        assert view is not None
+        assert aid is not None
         workspace = self.workspace
         self._action(session, "New from audio files\u2026", "Ctrl+N", self.new_from_audio)
         self._action(session, "Open\u2026", "Ctrl+O", self.open)
@@ -106,7 +110,7 @@ class MainWindow(QMainWindow):
         view.addSeparator()
         self._panel_actions: dict[str, QAction] = {}
         for number, (name, panel) in enumerate(self._panels, 1):
-            action = self._action(view, name, f"Ctrl+{number}", lambda shown=panel: shown.setVisible(shown.isHidden()))
+            action = self._action(view, name, f"Ctrl+{number}", functools.partial(_show_or_hide, panel))
             action.setCheckable(True)
             self._panel_actions[name] = action
         view.aboutToShow.connect(self._show_panel_states)
@@ -246,6 +250,10 @@ class MainWindow(QMainWindow):
         for name, panel in self._panels:
             if name in layout.get("hidden", "").split(","):
                 panel.hide()
+
+
+def _show_or_hide(panel: QWidget) -> None:
+    panel.setVisible(panel.isHidden())
 
 
 def _splitter(direction: Qt.Orientation, parts: tuple[QWidget, ...], sizes: tuple[int, ...]) -> QSplitter:

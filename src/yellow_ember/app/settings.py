@@ -15,7 +15,7 @@ BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
 MOST_RECENT = 8
 
 
-@dataclass(slots=True)
+@dataclass
 class Settings:
     """device, block in frames; animation moves pictures; scale in percent (at the next start).
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from pathlib import Path
 
@@ -32,7 +33,7 @@ def heat_colour(heat_db: float) -> QColor:
     if math.isnan(heat_db):
         heat_db = COLDEST_DB
     place = min(max((heat_db - COLDEST_DB) / (HOTTEST_DB - COLDEST_DB), 0.0), 1.0)
-    for (low, first), (high, second) in zip(_RAMP, _RAMP[1:], strict=False):
+    for (low, first), (high, second) in itertools.pairwise(_RAMP):
         if place <= high:
             share = (place - low) / (high - low)
             a, b = QColor(first), QColor(second)

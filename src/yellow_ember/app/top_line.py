@@ -109,7 +109,8 @@ class CompareSwitch(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         before = self._workspace.before
         half = self.width() / 2
-        for left, text, lit, colour in ((0.0, "Before", before, theme.BEFORE), (half, "After", not before, theme.AFTER)):
+        halves = ((0.0, "Before", before, theme.BEFORE), (half, "After", not before, theme.AFTER))
+        for left, text, lit, colour in halves:
             box = QRectF(left + 0.5, 0.5, half - 1, self.height() - 1)
             painter.setPen(QPen(colour if lit else theme.EDGE, 1.0))
             painter.setBrush(colour if lit else theme.RAISED)

@@ -170,7 +170,8 @@ class ValueBar(QWidget):
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
-        menu.addAction("Type a value", self.edit).setEnabled(not isinstance(self.parameter, Switch))
+        if not isinstance(self.parameter, Switch):
+            menu.addAction("Type a value", self.edit)
         menu.addAction(f"Default ({self.parameter.text(self.parameter.default_value)})", self.reset)
         menu.popup(event.globalPos())
 
@@ -233,7 +234,7 @@ class ValueBar(QWidget):
         editor.show()
         editor.setFocus()
 
-    def eventFilter(self, watched: QWidget, event: QEvent) -> bool:  # type: ignore[override]
+    def eventFilter(self, watched: QWidget, event: QEvent) -> bool:
         if watched is self._editor:
             if event.type() == QEvent.Type.FocusOut:
                 self._finish_edit(keep=True)

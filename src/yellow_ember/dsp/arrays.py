@@ -8,6 +8,9 @@ from numpy.typing import NDArray
 Samples = NDArray[np.float64]
 """float64, C-contiguous; a block is (channels, frames), +-1.0 = 0 dBFS."""
 
+Counts = NDArray[np.int64]
+"""Whole numbers, one an entry."""
+
 
 def block_view(store: Samples, channels: int, frames: int) -> Samples:
     """A C-contiguous (channels, frames) view of the flat `store`; nothing is allocated or copied."""

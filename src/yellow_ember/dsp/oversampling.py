@@ -11,9 +11,8 @@ from __future__ import annotations
 import functools
 
 import numpy as np
-from numpy.typing import NDArray
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
 
 FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 128
@@ -53,7 +52,7 @@ class Oversampling:
         self.taps: Samples = np.zeros((len(PAIRS), _LONGEST))
         for level, pairs in enumerate(PAIRS):
             self.taps[level, :pairs] = _half_band(pairs)
-        self.pairs: NDArray[np.int64] = np.array(PAIRS, dtype=np.int64)
+        self.pairs: Counts = np.array(PAIRS, dtype=np.int64)
         delay = inner_delay + sum((4 * PAIRS[level] - 2) * factor // 2 ** (level + 1)
                                   for level in range(self.levels))
         self.pad = -delay % factor
@@ -73,7 +72,7 @@ class Oversampling:
         """The arrays that carry over from block to block."""
         return [self.up_history, self.down_history, self.odd_history, self.pad_history]
 
-    def buffers(self) -> tuple[int, int, Samples, NDArray[np.int64], Samples, Samples, Samples, Samples,
+    def buffers(self) -> tuple[int, int, Samples, Counts, Samples, Samples, Samples, Samples,
                                Samples, Samples, Samples, Samples, Samples]:
         """What a kernel passes on to `raise_rate` and `lower_rate`."""
         return (self.levels, self.pad, self.taps, self.pairs, self.up_history, self.down_history,

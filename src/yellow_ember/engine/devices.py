@@ -97,7 +97,8 @@ def _portaudio() -> ModuleType | None:
         import sounddevice
     except OSError:
         return None
-    return sounddevice
+    found: ModuleType = sounddevice
+    return found
 
 
 def device_names() -> list[str]:

@@ -57,6 +57,8 @@ class StripNode:
     def __init__(self, session: Session, strip: Strip, inputs: Sequence[StripNode], settings: GraphSettings,
                  reuse: StripNode | None) -> None:
         self.strip = strip
+        self.chain: Chain
+        self.latency: int
         self.reader: ConformedReader | None = None
         if strip.audio is not None:
             conformed = find_conformed(strip.audio, session.rate)

@@ -161,7 +161,7 @@ class ConformedReader:
         self.frames = conformed.frames
         self._file = os.open(conformed.data, os.O_RDONLY)
         self._buffer = np.zeros((longest, conformed.channels), np.float32)
-        self._bytes = memoryview(self._buffer).cast("B")
+        self._bytes = self._buffer.data.cast("B")
         self._frame_bytes = 4 * conformed.channels
         self._advised = -1
 

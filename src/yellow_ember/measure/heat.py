@@ -53,7 +53,7 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
     frames = before.shape[1]
     size = frames if loop else _fast_size(2 * frames)
     x, y = np.fft.rfft(before, size, axis=1), np.fft.rfft(after, size, axis=1)
-    hz = np.fft.rfftfreq(size, 1.0 / rate)
+    hz: Samples = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
     added, explained = _separate(x, y, frames / size)
     scale = 2.0 / (size * frames)
     before_power = band_sums(np.sum(np.abs(x) ** 2, axis=0) * scale, hz)

@@ -20,5 +20,6 @@ def kernel(function: Kernel) -> Kernel:
     Multiply and add may fuse, which lets loops over samples vectorise without
     reordering sums: results do not depend on how the input is cut into blocks.
     """
-    compiled: Kernel = numba.njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")(function)
+    compile_it: Callable[[Kernel], Any] = numba.njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+    compiled: Kernel = compile_it(function)
     return compiled

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.convolution import add_folded
 
@@ -54,7 +54,7 @@ def halve_rate(source: Samples, n: int, target: Samples, taps: Samples, pairs: i
 
 
 @kernel
-def raise_rate(source: Samples, n: int, levels: int, taps: Samples, pairs: Samples, history: Samples,
+def raise_rate(source: Samples, n: int, levels: int, taps: Samples, pairs: Counts, history: Samples,
                ping: Samples, pong: Samples, line: Samples, total: Samples) -> Samples:
     """n samples through `levels` doublings; returns whichever of ping and pong holds the result."""
     for i in range(n):
@@ -67,7 +67,7 @@ def raise_rate(source: Samples, n: int, levels: int, taps: Samples, pairs: Sampl
 
 
 @kernel
-def lower_rate(ping: Samples, pong: Samples, n: int, levels: int, taps: Samples, pairs: Samples,
+def lower_rate(ping: Samples, pong: Samples, n: int, levels: int, taps: Samples, pairs: Counts,
                history: Samples, odd_history: Samples, line: Samples, odd_line: Samples,
                target: Samples) -> None:
     """`levels` halvings of what `ping` holds down to n samples in `target`; `pong` is scratch."""

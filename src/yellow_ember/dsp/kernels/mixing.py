@@ -92,7 +92,7 @@ def ceiling(block: Samples, limit: float, release: float, state: Samples) -> flo
 
     state[0] is the present gain.  Untouched, to the bit, while no peak passes the limit.
     """
-    g = state[0]
+    g = float(state[0])
     least = g
     for i in range(block.shape[1]):
         peak = 0.0

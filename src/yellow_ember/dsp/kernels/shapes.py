@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
 
@@ -27,8 +27,8 @@ def corner_shape(kind: int, x: float) -> float:
         return min(max(x, -1.0), 1.0)
     if kind == FOLD:
         y = x + 1.0 - 4.0 * np.floor((x + 1.0) * 0.25)
-        return y - 1.0 if y < 2.0 else 3.0 - y
-    return x - 2.0 * np.floor((x + 1.0) * 0.5)
+        return float(y - 1.0 if y < 2.0 else 3.0 - y)
+    return float(x - 2.0 * np.floor((x + 1.0) * 0.5))
 
 
 @kernel
@@ -39,9 +39,9 @@ def corner_integral(kind: int, x: float) -> float:
         return 0.5 * x * x if a < 1.0 else a - 0.5
     if kind == FOLD:
         y = x + 1.0 - 4.0 * np.floor((x + 1.0) * 0.25)
-        return 0.5 * (y - 1.0) * (y - 1.0) if y < 2.0 else 1.0 - 0.5 * (3.0 - y) * (3.0 - y)
+        return float(0.5 * (y - 1.0) * (y - 1.0) if y < 2.0 else 1.0 - 0.5 * (3.0 - y) * (3.0 - y))
     y = x - 2.0 * np.floor((x + 1.0) * 0.5)
-    return 0.5 * y * y
+    return float(0.5 * y * y)
 
 
 @kernel
@@ -98,7 +98,7 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, state:
 
 @kernel
 def drive(block: Samples, kind: int, curve: Samples, steps: int, bend_state: Samples,
-          chunk: int, levels: int, pad: int, taps: Samples, pairs: Samples, up: Samples, down: Samples,
+          chunk: int, levels: int, pad: int, taps: Samples, pairs: Counts, up: Samples, down: Samples,
           odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
           total: Samples) -> None:
     """A saturation shape at the raised rate over a whole block, in place."""

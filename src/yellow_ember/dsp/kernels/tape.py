@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
 from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
@@ -56,7 +56,7 @@ def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: floa
 
 @kernel
 def record(block: Samples, curve: Samples, corner: float, limit: float, demag_state: Samples,
-           chunk: int, levels: int, pad: int, taps: Samples, pairs: Samples, up: Samples, down: Samples,
+           chunk: int, levels: int, pad: int, taps: Samples, pairs: Counts, up: Samples, down: Samples,
            odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
            total: Samples) -> None:
     """Head field to magnetisation, in place, the non-linear part at the raised rate."""

@@ -9,7 +9,6 @@ from yellow_ember.dsp.filters import split
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values
-from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 

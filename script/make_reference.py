@@ -1,0 +1,120 @@
+#!/usr/bin/env python3
+"""Write what the docs repeat of the declarations: the stages' reference and the JSON Schemas.
+
+Usage: make_reference.py [--check]      --check writes nothing and fails where the docs are behind
+"""
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from yellow_ember.cli import parameter_listing
+from yellow_ember.dsp.stages import STAGES
+from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
+from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
+from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
+from yellow_ember.session.presets import INTENTIONS, SOURCES
+from yellow_ember.session.reading import HIGHEST_DB, LOWEST_DB
+from yellow_ember.session.session_file import FORMAT as SESSION_FORMAT
+
+DOCS = Path(__file__).resolve().parents[1] / "docs"
+
+
+def reference() -> str:
+    """The page that lists every stage and parameter."""
+    lines = ["# Stages", "", "Made from the declarations by `script/make_reference.py`.", ""]
+    for kind in STAGES:
+        lines += [f"## `{kind.kind}`: {kind.label}", "", kind.purpose, "",
+                  "| id | label | range | default | what it does |", "|---|---|---|---|---|"]
+        for group, parameters in kind.groups():
+            lines.append(f"| **{group.value}** | | | | |")
+            for parameter in parameters:
+                listing = parameter_listing(parameter)
+                if listing["choices"]:
+                    extent = ", ".join(f"`{choice['id']}`" for choice in listing["choices"])
+                elif listing["min"] is None:
+                    extent = "`true`, `false`"
+                else:
+                    extent = f"{listing['min']:g} to {listing['max']:g} {listing['unit']}".rstrip()
+                lines.append(f"| `{parameter.id}` | {parameter.label} | {extent} | {listing['default']} "
+                             f"| {parameter.help} |")
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _parameter_schema(listing: dict[str, Any]) -> dict[str, Any]:
+    found: dict[str, Any] = {"description": listing["help"], "default": listing["default"]}
+    if listing["choices"]:
+        return found | {"enum": [choice["id"] for choice in listing["choices"]]}
+    if listing["min"] is None:
+        return found | {"type": "boolean"}
+    return found | {"type": "number", "minimum": listing["min"], "maximum": listing["max"]}
+
+
+def _stages_schema() -> dict[str, Any]:
+    level = {"type": "number", "minimum": LOWEST_DB, "maximum": HIGHEST_DB}
+    kinds = []
+    for kind in STAGES:
+        params = {parameter.id: _parameter_schema(parameter_listing(parameter)) for parameter in kind.parameters}
+        kinds.append({
+            "type": "object", "required": ["kind"], "additionalProperties": False,
+            "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, "on": {"type": "boolean"},
+                           "dry_db": {"anyOf": [{"type": "null"}, level]}, "wet_db": level,
+                           "params": {"type": "object", "additionalProperties": False, "properties": params}}})
+    return {"type": "array", "items": {"oneOf": kinds}}
+
+
+def _document(title: str, format_name: str, required: list[str], properties: dict[str, Any]) -> dict[str, Any]:
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object",
+            "required": ["format", "version", *required], "additionalProperties": False,
+            "properties": {"format": {"const": format_name}, "version": {"const": 1}, **properties}}
+
+
+def schemas() -> dict[str, dict[str, Any]]:
+    """JSON Schema by file name."""
+    stages, text, flag = _stages_schema(), {"type": "string"}, {"type": "boolean"}
+    whole = {"type": "integer", "minimum": 0}
+    factor = {"enum": [1, 2, 4, 8, 16]}
+    strip = {
+        "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
+        "properties": {
+            "id": text, "name": text, "kind": {"enum": ["track", "bus", "master"]}, "out": text,
+            "audio": {"type": ["string", "null"]},
+            "volume_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB},
+            "pan": {"type": "number", "minimum": -100, "maximum": 100}, "mute": flag, "solo": flag,
+            "match_db": {"type": "number", "minimum": -60, "maximum": 60}, "chain": stages}}
+    session = {
+        "name": text, "rate": {"enum": list(RATES)}, "tempo": {"type": "number", "minimum": 20, "maximum": 400},
+        "beats_per_bar": {"type": "integer", "minimum": 1, "maximum": 16},
+        "reference_dbfs": {"type": "number", "minimum": -30, "maximum": 0},
+        "ceiling_dbfs": {"type": "number", "minimum": -20, "maximum": 0}, "seed": whole,
+        "quality": {"type": "object", "additionalProperties": False,
+                    "properties": {"live": factor, "printing": factor}},
+        "loop": {"type": "object", "additionalProperties": False,
+                 "properties": {"start": whole, "end": whole, "on": flag}},
+        "strips": {"type": "array", "items": strip}}
+    preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
+              "note": text, "stages": stages}
+    return {
+        "chain.schema.json": _document("Chain", CHAIN_FORMAT, ["stages"], {"stages": stages}),
+        "preset.schema.json": _document("Preset", PRESET_FORMAT, ["name", "source", "intention", "stages"], preset),
+        "session.schema.json": _document("Session", SESSION_FORMAT, ["strips"], session)}
+
+
+def main() -> int:
+    pages = {DOCS / "stages.md": reference()}
+    pages |= {DOCS / "schema" / name: json.dumps(schema, indent=1) + "\n" for name, schema in schemas().items()}
+    behind = [path for path, page in pages.items() if not path.exists() or path.read_text("utf-8") != page]
+    if "--check" in sys.argv[1:]:
+        for path in behind:
+            print(f"{path.relative_to(DOCS.parent)} is behind; run script/make_reference.py", file=sys.stderr)
+        return 1 if behind else 0
+    for path in behind:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(pages[path], encoding="utf-8")
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
