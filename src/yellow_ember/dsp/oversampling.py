@@ -17,18 +17,19 @@ from yellow_ember.dsp.arrays import Counts, Samples
 FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 128
 """Base-rate frames that a kernel works on at once, so that its buffers stay in the first cache."""
-PAIRS = (21, 6, 5, 4)
+PAIRS = (21, 7, 6, 5)
 """Folded coefficients of each level's filter, from the base rate up."""
-_ATTENUATION = 106.0
+_ATTENUATION = (106.0, 106.0, 112.0, 112.0)
 _LONGEST = max(PAIRS)
 
 
 @functools.cache
-def _half_band(pairs: int) -> Samples:
-    """Folded even-indexed coefficients, gain two, of a half-band filter of 4 pairs - 1 taps."""
+def half_band(level: int) -> Samples:
+    """Folded even-indexed coefficients, gain two, of a level's half-band filter of 4 PAIRS[level] - 1 taps."""
+    pairs = PAIRS[level]
     centre = 2 * pairs - 1
     offset = np.arange(-centre, centre + 1)
-    beta = 0.1102 * (_ATTENUATION - 8.7)
+    beta = 0.1102 * (_ATTENUATION[level] - 8.7)
     response = np.sinc(offset / 2.0) * np.kaiser(2 * centre + 1, beta)
     even = response[::2]
     return np.asarray(even[:pairs] / even.sum())
@@ -51,7 +52,7 @@ class Oversampling:
         self.levels = FACTORS.index(factor)
         self.taps: Samples = np.zeros((len(PAIRS), _LONGEST))
         for level, pairs in enumerate(PAIRS):
-            self.taps[level, :pairs] = _half_band(pairs)
+            self.taps[level, :pairs] = half_band(level)
         self.pairs: Counts = np.array(PAIRS, dtype=np.int64)
         delay = inner_delay + sum((4 * PAIRS[level] - 2) * factor // 2 ** (level + 1)
                                   for level in range(self.levels))

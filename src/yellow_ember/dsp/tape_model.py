@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.curves import cubic_between, cubic_cells
 from yellow_ember.dsp.filters import Section, peak, zero_and_pole
 
 MU0 = 4e-7 * math.pi
@@ -159,16 +160,6 @@ def _bias_table() -> tuple[Samples, Samples, Samples]:
         return table["log_ratio"].astype(float), table["bias_db"], table["signal_db"]
 
 
-def _cubic_between(table: Samples, position: Samples | float) -> Samples:
-    """Catmull-Rom interpolation along the first axis at fractional positions."""
-    last = table.shape[0] - 1
-    cell = np.clip(np.floor(position).astype(int), 0, last - 1)
-    t = np.asarray(position) - cell
-    t = t.reshape(t.shape + (1,) * (table.ndim - 1))
-    a, b, c, d = (table[np.clip(cell + k, 0, last)] for k in (-1, 0, 1, 2))
-    return np.asarray(b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a))))
-
-
 def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
     """Magnetisation over saturation that a field over coercivity leaves (eq. 2); odd in the field."""
     x = np.abs(field)
@@ -176,10 +167,10 @@ def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
     soft = (1.0 - stock.soft_share) * np.tanh(s) + stock.soft_share * s / np.sqrt(1.0 + s * s)
     aligned = (1.0 - stock.knee_share) * soft + stock.knee_share * np.tanh((x / stock.knee) ** 1.7)
     table, bias_axis, signal_axis = _bias_table()
-    at_bias = _cubic_between(table[STOCKS.index(stock)], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
+    at_bias = cubic_between(table[STOCKS.index(stock)], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
     level = 20.0 * np.log10(np.maximum(x, 1e-9))
     place = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
-    ratio = at_bias[0] + stock.bias_bend * (_cubic_between(at_bias, place) - at_bias[0])
+    ratio = at_bias[0] + stock.bias_bend * (cubic_between(at_bias, place) - at_bias[0])
     return np.asarray(np.sign(field) * np.minimum(aligned * np.exp(ratio), 1.0))
 
 
@@ -189,20 +180,7 @@ CURVE_CELLS = 256
 @functools.lru_cache(maxsize=64)
 def record_curve(stock: Stock, bias_db: float) -> Samples:
     """Cubic coefficients (CURVE_CELLS, 4) of the record curve for `kernels.tape.magnetise`."""
-    u = np.arange(CURVE_CELLS + 1) / CURVE_CELLS
-    step = 1e-5
-    above = np.clip(u + step, 0.0, 1.0 - 1e-9)
-    below = np.clip(u - step, 0.0, 1.0 - 1e-9)
-
-    def at(place: Samples) -> Samples:
-        return remanence(place / (1.0 - place), stock, bias_db)
-
-    y = at(np.clip(u, 0.0, 1.0 - 1e-9))
-    slope = (at(above) - at(below)) / (above - below) / CURVE_CELLS
-    rise = np.diff(y)
-    coefficients = np.stack([y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:],
-                             slope[:-1] + slope[1:] - 2 * rise], axis=1)
-    return np.ascontiguousarray(coefficients)
+    return cubic_cells(lambda field: remanence(field, stock, bias_db), 0.0, 1.0, CURVE_CELLS)
 
 
 @functools.cache

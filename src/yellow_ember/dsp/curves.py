@@ -1,0 +1,40 @@
+"""Curves as tables of cubic pieces, for kernels that look them up, and smooth reading of tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+
+_STEP = 1e-5
+
+
+def cubic_between(table: Samples, position: Samples | float) -> Samples:
+    """Catmull-Rom interpolation along the first axis at fractional positions; the ends are held."""
+    last = table.shape[0] - 1
+    cell = np.clip(np.floor(position).astype(int), 0, last - 1)
+    t = np.asarray(position) - cell
+    t = t.reshape(t.shape + (1,) * (table.ndim - 1))
+    a, b, c, d = (table[np.clip(cell + k, 0, last)] for k in (-1, 0, 1, 2))
+    return np.asarray(b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a))))
+
+
+def cubic_cells(function: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
+    """Coefficients (cells, 4) of cubic pieces over u from low to high with the function's values and slopes.
+
+    function : of x, where u = x / (1 + |x|); low and high lie between -1 and 1, where x is infinite
+    """
+
+    def at(place: Samples) -> Samples:
+        inside = np.clip(place, max(low, -1.0 + 1e-9), min(high, 1.0 - 1e-9))
+        return function(inside / (1.0 - np.abs(inside)))
+
+    u = np.linspace(low, high, cells + 1)
+    above, below = np.minimum(u + _STEP, min(high, 1.0 - 1e-9)), np.maximum(u - _STEP, max(low, -1.0 + 1e-9))
+    slope = (at(above) - at(below)) / (above - below) * (high - low) / cells
+    y = at(u)
+    rise = np.diff(y)
+    return np.ascontiguousarray(np.stack(
+        [y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:], slope[:-1] + slope[1:] - 2 * rise], axis=1))

@@ -1,0 +1,167 @@
+"""What the tape machine must measure, through `yellow-ember process` at 8x.
+
+Levels are dB against 0 VU (a sine of -18 dBFS peak); the tables are those of docs/models/tape.md.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tones import RATE, REFERENCE_DBFS, Signal, decibels, harmonics, tape, tones
+
+LEVELS = np.arange(-24.0, 6.01, 0.5)
+QUIET = np.array([REFERENCE_DBFS - 20.0])
+THREE_PERCENT = 20.0 * np.log10(0.03)
+BIASES = (-6.0, -2.0, 2.0, 4.0, 6.0)
+
+
+@dataclass(frozen=True)
+class Figures:
+    mol: float
+    third_at_operating: tuple[float, float]
+    saturated_10k: float
+    noise_dba: float
+    sensitivity_1k: tuple[float, ...]
+    third_by_bias: tuple[float, float]
+
+
+STOCKS = {
+    "lantern": Figures(8.2, (0.2, 0.6), -0.5, -53.0, (-0.5, 0.4, -1.0, -2.4, -4.3), (-42.0, -48.0)),
+    "harbour": Figures(9.9, (0.1, 0.4), -1.0, -57.0, (-0.9, 0.4, -1.0, -2.4, -4.3), (-44.0, -49.0)),
+    "breaker": Figures(9.8, (0.1, 0.4), -2.0, -61.0, (-0.5, 0.4, -1.0, -2.4, -4.3), (-48.0, -52.0)),
+    "beacon": Figures(9.5, (0.12, 0.45), -2.5, -65.0, (-0.5, 0.4, -1.0, -2.4, -4.3), (-51.0, -54.0)),
+}
+SENSITIVITY_10K = (2.3, 1.3, -1.7, -3.6, -5.8)
+
+
+def distortion(folder: Path, **params: object) -> tuple[Signal, Signal, Signal]:
+    """Output level over 0 VU, second and third harmonic in dB, for rising 1 kHz tones."""
+    found = harmonics(tape(folder, tones(1000.0, LEVELS), **params), 1000.0)
+    return (decibels(found[:, 0]) - REFERENCE_DBFS, decibels(found[:, 1] / found[:, 0]),
+            decibels(found[:, 2] / found[:, 0]))
+
+
+def maximum_output(level: Signal, third: Signal) -> float:
+    """Output level at which the third harmonic reaches 3 %."""
+    above = int(np.argmax(third > THREE_PERCENT))
+    return float(np.interp(THREE_PERCENT, third[above - 1:above + 1], level[above - 1:above + 1]))
+
+
+def third_at(level: Signal, third: Signal, wanted: float) -> float:
+    rising = slice(0, int(np.argmax(level > wanted)) + 1)
+    return float(np.interp(wanted, level[rising], third[rising]))
+
+
+def sensitivity(folder: Path, hz: float, bias: float, stock: str) -> float:
+    found = harmonics(tape(folder, tones(hz, QUIET), stock=stock, bias_db=bias), hz, 2)
+    return float(decibels(found[0, 0]))
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+def test_distortion_against_level(stock: str, tmp_path: Path) -> None:
+    wanted = STOCKS[stock]
+    level, second, third = distortion(tmp_path, stock=stock)
+    mol = maximum_output(level, third)
+    assert mol == pytest.approx(wanted.mol, abs=1.0)
+    low, high = wanted.third_at_operating
+    assert low <= 100.0 * 10.0 ** (third_at(level, third, 0.0) / 20.0) <= high
+    slope = (THREE_PERCENT - third_at(level, third, mol - 6.0)) / 6.0
+    assert 2.0 <= slope <= 3.0
+    assert third_at(level, second, 0.0) <= -60.0
+    saturated = harmonics(tape(tmp_path, tones(10000.0, np.arange(-12.0, 12.1, 1.0)), stock=stock), 10000.0, 2)
+    assert decibels(saturated[:, 0]).max() - REFERENCE_DBFS - mol == pytest.approx(wanted.saturated_10k, abs=1.5)
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+def test_distortion_against_bias(stock: str, tmp_path: Path) -> None:
+    level, _, third = distortion(tmp_path, stock=stock)
+    probe = maximum_output(level, third) - 10.0
+    found = {0.0: third_at(level, third, probe)}
+    for bias in (-6.0, -4.0, -2.0, -1.5, -1.0, -0.5, 0.5, 1.0, 1.5, 2.0, 4.0):
+        at_bias, _, third_there = distortion(tmp_path, stock=stock, bias_db=bias)
+        found[bias] = third_at(at_bias, third_there, probe)
+    assert found[-6.0] == pytest.approx(STOCKS[stock].third_by_bias[0], abs=4.0)
+    assert found[-4.0] == pytest.approx(STOCKS[stock].third_by_bias[1], abs=4.0)
+    assert found[0.0] <= -54.0
+    assert -1.0 <= min(found, key=found.__getitem__) <= 1.0
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+def test_sensitivity_against_bias(stock: str, tmp_path: Path) -> None:
+    for hz, wanted, tolerance in ((1000.0, STOCKS[stock].sensitivity_1k, 0.7), (10000.0, SENSITIVITY_10K, 1.0)):
+        aligned = sensitivity(tmp_path, hz, 0.0, stock)
+        found = [sensitivity(tmp_path, hz, bias, stock) - aligned for bias in BIASES]
+        assert found == pytest.approx(list(wanted), abs=tolerance)
+
+
+def magnitude(folder: Path, hz: Signal, **params: object) -> Signal:
+    """Response in dB at 20 dB below operating level, each tone measured by itself in one long file."""
+    length = RATE
+    time = np.arange(length) / RATE
+    amplitude = 10.0 ** (QUIET[0] / 20.0)
+    signal = np.concatenate([amplitude * np.sin(2.0 * np.pi * f * time) for f in hz])[None, :]
+    out = tape(folder, signal, **params)[0].reshape(len(hz), length)[:, RATE // 4:-RATE // 4]
+    window = np.blackman(out.shape[1])
+    time = time[RATE // 4:-RATE // 4]
+    found = [abs(np.sum(part * window * np.exp(-2j * np.pi * f * time))) * 2.0 / window.sum()
+             for part, f in zip(out, hz, strict=True)]
+    return decibels(np.array(found) / amplitude)
+
+
+@pytest.mark.parametrize(("speed", "standard"), [(15.0, "iec"), (15.0, "nab"), (30.0, "aes")])
+def test_lined_up_response(speed: float, standard: str, tmp_path: Path) -> None:
+    inner = np.array([60.0, 100.0, 250.0, 500.0, 1000.0, 2500.0, 5000.0, 10000.0, 12500.0, 15000.0])
+    outer = np.array([30.0, 40.0, 16000.0, 18000.0])
+    params = {"speed_ips": speed, "standard": standard, "bump_pct": 0.0}
+    assert np.abs(magnitude(tmp_path, inner, **params)).max() <= 1.0
+    assert np.abs(magnitude(tmp_path, outer, **params)).max() <= 2.0
+
+
+@pytest.mark.parametrize("speed", [7.5, 15.0, 30.0])
+def test_head_bump_follows_speed(speed: float, tmp_path: Path) -> None:
+    hz = np.geomspace(12.0, 400.0, 60) * speed / 15.0
+    with_bump = magnitude(tmp_path, hz, speed_ips=speed)
+    found = with_bump - magnitude(tmp_path, hz, speed_ips=speed, bump_pct=0.0)
+    assert 40.0 <= hz[np.argmax(found)] * 15.0 / speed <= 80.0
+    assert 1.0 <= found.max() <= 2.5
+    assert -1.5 <= found.min() <= -0.5
+    assert hz[np.argmin(found)] / hz[np.argmax(found)] == pytest.approx(2.0, abs=0.4)
+
+
+def weighted_noise(folder: Path, **params: object) -> float:
+    """Noise in dB(A) against operating level, from ten seconds of silence."""
+    out = tape(folder, np.zeros((1, 10 * RATE)), hiss=True, **params)[0]
+    power = np.abs(np.fft.rfft(out)) ** 2 * 2.0 / out.size**2
+    f2 = np.fft.rfftfreq(out.size, 1.0 / RATE) ** 2
+    weighting = 10.0**0.1 * 12194.0**2 * f2**2 / (
+        (f2 + 20.6**2) * np.sqrt((f2 + 107.7**2) * (f2 + 737.9**2)) * (f2 + 12194.0**2))
+    rms = np.sqrt(np.sum(power * weighting**2))
+    return float(decibels(rms) - (REFERENCE_DBFS - 10.0 * np.log10(2.0)))
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+def test_noise_by_stock(stock: str, tmp_path: Path) -> None:
+    assert weighted_noise(tmp_path, stock=stock) == pytest.approx(STOCKS[stock].noise_dba, abs=2.0)
+
+
+@pytest.mark.parametrize(("speed", "standard", "more"), [
+    (30.0, "aes", -3.6), (15.0, "nab", 2.1), (7.5, "iec", 4.2), (7.5, "nab", 2.0)])
+def test_noise_by_speed_and_standard(speed: float, standard: str, more: float, tmp_path: Path) -> None:
+    reference = weighted_noise(tmp_path)
+    assert weighted_noise(tmp_path, speed_ips=speed, standard=standard) - reference == pytest.approx(more, abs=2.0)
+
+
+def test_linked_levels_keep_the_level(tmp_path: Path) -> None:
+    quiet = tones(1000.0, QUIET)
+    plain = harmonics(tape(tmp_path, quiet), 1000.0)[0, 0]
+    for record in (-12.0, 6.0, 12.0):
+        driven = harmonics(tape(tmp_path, quiet, link_levels=True, record_db=record), 1000.0)[0, 0]
+        assert decibels(driven / plain) == pytest.approx(0.0, abs=0.5)
+
+
+def test_level_reference_moves_the_operating_point(tmp_path: Path) -> None:
+    out = harmonics(tape(tmp_path, tones(1000.0, np.array([REFERENCE_DBFS]))), 1000.0)[0, 0]
+    assert decibels(out) == pytest.approx(REFERENCE_DBFS, abs=0.3)
