@@ -192,16 +192,17 @@ def announcer() -> np.ndarray:
     return track
 
 
-TRACKS = (("Brushed drums", drums, "rhythm", -16.0, 0.0), ("Upright bass", bass, "rhythm", -18.0, 0.0),
-          ("Harmonium", harmonium, "band", -23.0, -35.0), ("Plucked guitar", guitar, "band", -21.0, 30.0),
-          ("Ship's announcer", announcer, "voice", -19.0, 0.0))
+# Name, maker, bus, level of the file in dBFS, fader in dB, pan.
+TRACKS = (("Brushed drums", drums, "rhythm", -16.0, -5.0, 0.0), ("Upright bass", bass, "rhythm", -18.0, -5.5, 0.0),
+          ("Harmonium", harmonium, "band", -23.0, -6.0, -35.0), ("Plucked guitar", guitar, "band", -21.0, -7.5, 30.0),
+          ("Ship's announcer", announcer, "voice", -19.0, -4.0, 0.0))
 
 
 def main() -> None:
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "src/yellow_ember/data/demo")
     folder.mkdir(parents=True, exist_ok=True)
     strips = []
-    for name, make, bus, level, pan in TRACKS:
+    for name, make, bus, level, fader, pan in TRACKS:
         sound = make()
         sound -= sound.mean(axis=1, keepdims=True)
         active = np.abs(sound).max(axis=0) > 0.01 * np.abs(sound).max()
@@ -213,7 +214,8 @@ def main() -> None:
         path.unlink(missing_ok=True)
         with writing(path, RATE, sound.shape[0], "pcm16") as writer:
             writer.write(sound)
-        strips.append(Strip(id=path.stem, name=name, kind=StripKind.TRACK, out=bus, audio=path.resolve(), pan=pan))
+        strips.append(Strip(id=path.stem, name=name, kind=StripKind.TRACK, out=bus, audio=path.resolve(),
+                            volume_db=fader, pan=pan))
         print(f"{name:18} peak {20 * np.log10(np.abs(sound).max()):6.1f} dBFS, {path.stat().st_size / 1e6:.1f} MB")
     strips += [Strip(id=bus.lower(), name=bus, kind=StripKind.BUS, out=MASTER) for bus in ("Rhythm", "Band", "Voice")]
     bar = round(4 * BEAT * RATE)

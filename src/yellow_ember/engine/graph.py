@@ -36,14 +36,19 @@ class GraphSettings:
 class _Input:
     """A strip's output on its way into a bus, delayed so that all arrive together."""
 
-    def __init__(self, node: StripNode, frames: int) -> None:
+    def __init__(self, node: StripNode, frames: int, max_block: int) -> None:
         self.node = node
+        self._late: Samples = np.zeros(2 * max_block)
         self._ring: Samples = np.zeros((2, frames))
         self._place = 0
 
     def add_to(self, block: Samples) -> None:
         source = self.node.out(block.shape[1])
-        self._place = delay(source, self._ring, self._place)
+        if self._ring.size:
+            late = block_view(self._late, *source.shape)
+            late[...] = source
+            self._place = delay(late, self._ring, self._place)
+            source = late
         add(block, source)
 
     def reset(self) -> None:
@@ -73,7 +78,7 @@ class StripNode:
             slots = reuse.chain.slots
         self.chain = Chain(setup, strip.chain, slots)
         arrival = max((node.latency for node in inputs), default=0)
-        self.inputs = [_Input(node, arrival - node.latency) for node in inputs]
+        self.inputs = [_Input(node, arrival - node.latency, settings.max_block) for node in inputs]
         self.input_latency = arrival
         self.latency = arrival + self.chain.latency
         size = self.channels * settings.max_block

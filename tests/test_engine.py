@@ -1,0 +1,306 @@
+"""The engine's process, the silent card, printing, workers: everything that runs beside the window."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from conftest import wait_until
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.engine.client import EngineClient
+from yellow_ember.engine.devices import SILENT_CARD, DeviceError, SilentCard, device_names, open_card, queued_frames
+from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.jobs import Job, JobError
+from yellow_ember.engine.measuring import measure_strip
+from yellow_ember.engine.messages import DeviceSettings
+from yellow_ember.engine.printing import PrintOrder, print_session, stems
+from yellow_ember.engine.transport import Transport
+from yellow_ember.files.conformed import conform
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.model import MASTER, Loop, Session, new_stage
+
+NO_LOOP = Loop(0, 0, False)
+
+
+@pytest.fixture
+def coloured(demo: Session) -> Session:
+    """The demo with a tape on a bus and a saturation stage on a track."""
+    session = add_stage(demo, "rhythm", new_stage("tape"))
+    return add_stage(session, "upright-bass", new_stage("drive")).with_(loop=NO_LOOP)
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[Callable[..., EngineClient]]:
+    started: list[EngineClient] = []
+
+    def start(record: Path | None = None, say: Callable[[str], None] = lambda text: None) -> EngineClient:
+        client = EngineClient(DeviceSettings(SILENT_CARD, 256, record), say)
+        started.append(client)
+        wait_until(lambda: client.poll().blocks > 0)
+        return client
+
+    yield start
+    for client in started:
+        client.close()
+
+
+def quiet(_share: float) -> None:
+    """No progress is shown."""
+
+
+def printed(session: Session, folder: Path, **order: object) -> Samples:
+    """The mix as printed, (2, frames)."""
+    result = print_session(quiet, session, PrintOrder(folder, **order))
+    return soundfile.read(result.files[0], always_2d=True)[0].T
+
+
+def recorded(path: Path) -> Samples:
+    return np.fromfile(path, np.float32).reshape(-1, 2).T.astype(float)
+
+
+def settle(client: EngineClient, session: Session) -> None:
+    """Send a session and wait until the engine has built it."""
+    client.set_session(session)
+    wait_until(lambda: client.poll().latency > 0 or not any(strip.chain for strip in session.strips))
+    time.sleep(0.2)
+
+
+def test_what_is_heard_is_what_is_printed(coloured: Session, engine, tmp_path: Path) -> None:
+    record = tmp_path / "heard.f32"
+    client = engine(record)
+    settle(client, coloured)
+    client.play(0)
+    wait_until(lambda: client.poll().position > 3 * 48000)
+    client.stop()
+    wait_until(lambda: not client.poll().playing)
+    heard = recorded(record)
+    paper = printed(coloured, tmp_path, oversample=coloured.quality.live, end=2 * 48000)
+    place = int(np.argmax(np.correlate(heard[0, :120000], paper[0, 24000:32000], "valid"))) - 24000
+    heard = heard[:, place:place + paper.shape[1]]
+    assert np.abs(heard - paper).max() < 10.0 ** (-120.0 / 20.0)
+
+
+def test_the_loop_has_no_gap(demo: Session, engine, tmp_path: Path) -> None:
+    record = tmp_path / "heard.f32"
+    client = engine(record)
+    loop = Loop(4 * 120000, 4 * 120000 + 24123)
+    settle(client, demo.with_(loop=loop))
+    client.play(loop.start)
+    wait_until(lambda: client.poll().playing)
+    time.sleep(1.8)
+    client.stop()
+    wait_until(lambda: not client.poll().playing)
+    heard = recorded(record)
+    paper = printed(demo, tmp_path, start=loop.start, end=loop.end)
+    length = loop.end - loop.start
+    first = int(np.argmax(np.abs(heard).max(axis=0) > 1e-7))
+    # The second and third time round, wherever the fade-in began.
+    window = heard[:, first:first + 3 * length]
+    lag = int(np.argmax(np.correlate(window[0, length // 2:2 * length + length // 2], paper[0, :4000], "valid")))
+    again = window[:, length // 2 + lag:length // 2 + lag + length]
+    assert np.abs(again - paper).max() < 1e-5
+
+
+def test_killed_while_playing_it_goes_on_at_the_same_place(coloured: Session, engine) -> None:
+    said: list[str] = []
+    client = engine(say=said.append)
+    settle(client, coloured)
+    client.play(48000)
+    wait_until(lambda: client.poll().position > 2 * 48000)
+    before = client.poll().position
+    os.kill(client.pid, signal.SIGKILL)
+    killed = time.monotonic()
+    wait_until(lambda: client.poll().playing and client.restarts == 1 and client.poll().blocks > 2)
+    assert time.monotonic() - killed < 2.0
+    assert abs(client.poll().position - before) < 48000
+    assert "nothing was lost" in said[0]
+    wait_until(lambda: float(client.reading(MASTER).vu.max()) > 0.01)
+
+
+def test_a_hung_engine_is_replaced(coloured: Session, engine) -> None:
+    said: list[str] = []
+    client = engine(say=said.append)
+    settle(client, coloured)
+    os.kill(client.pid, signal.SIGSTOP)
+    wait_until(lambda: client.poll() and client.restarts == 1, 5.0)
+    assert "stopped answering" in said[0]
+    wait_until(lambda: client.poll().blocks > 2)
+
+
+def test_meters_scope_and_before(coloured: Session, engine) -> None:
+    client = engine()
+    settle(client, coloured)
+    client.watch("rhythm", 0)
+    client.play(0)
+    wait_until(lambda: client.poll().position > 96000)
+    reading = client.reading("rhythm")
+    assert 0.01 < reading.point_vu[0] < 1.0
+    assert 0.01 < reading.point_vu[1] < 1.0
+    assert -60.0 < client.reading(MASTER).short_term < 0.0
+    before, after = client.scope()
+    assert np.abs(before).max() > 0.01
+    assert np.abs(after).max() > 0.01
+    assert client.reading("nobody") is None
+
+
+def test_structure_can_change_while_playing(coloured: Session, engine, tmp_path: Path) -> None:
+    record = tmp_path / "heard.f32"
+    client = engine(record)
+    settle(client, coloured)
+    client.play(0)
+    wait_until(lambda: client.poll().position > 48000)
+    more = add_stage(add_stage(coloured, MASTER, new_stage("tape")), "band", new_stage("drive"))
+    old = client.poll().latency
+    client.set_session(more)
+    wait_until(lambda: client.poll().latency > old)
+    client.locate(10 * 48000)
+    wait_until(lambda: client.poll().position > 10 * 48000 + 12000)
+    client.set_session(coloured)
+    wait_until(lambda: client.poll().latency == old)
+    time.sleep(0.3)
+    client.stop()
+    wait_until(lambda: not client.poll().playing)
+    heard = recorded(record)
+    assert np.all(np.isfinite(heard))
+    steepest = max(np.abs(np.diff(printed(session, tmp_path, oversample=4))).max() for session in (coloured, more))
+    assert np.abs(np.diff(heard)).max() <= 1.05 * steepest
+
+
+def test_before_is_the_input_in_step(demo: Session) -> None:
+    session = add_stage(demo, "upright-bass", new_stage("tape")).with_(loop=NO_LOOP)
+    session = edit_strip(session, "upright-bass", lambda strip: strip.with_(volume_db=0.0))
+    only = frozenset({"upright-bass"})
+    graph = Graph(session, GraphSettings(2, 1024, only))
+    graph.nodes["upright-bass"].hear(before=True, at_once=True)
+    source = np.fromfile(conform(session.strip("upright-bass").audio, 48000).data, np.float32)
+    out = np.concatenate([graph.process([(at, 1024)], 1024)[0].copy() for at in range(0, 48 * 1024, 1024)])
+    late = graph.latency
+    assert np.abs(out[late:] - source[:out.size - late] * np.sqrt(0.5)).max() < 1e-9
+
+
+def test_strips_arrive_together(demo: Session) -> None:
+    """Two strips of the same file, one with a chain at rest: their difference cancels."""
+    bass, guitar = demo.strip("upright-bass"), demo.strip("plucked-guitar")
+    session = demo.with_strip(guitar.with_(audio=bass.audio, out="rhythm", pan=0.0, volume_db=bass.volume_db))
+    trim, rest = new_stage("trim"), new_stage("drive")
+    session = add_stage(add_stage(session, guitar.id, trim), guitar.id, rest)
+    session = set_parameter(session, guitar.id, trim.id, "polarity", True)
+    for name, value in (("shape", "hard"), ("drive_db", 0.0), ("out_db", 0.0)):
+        session = set_parameter(session, guitar.id, rest.id, name, value)
+    session = edit_strip(session, "brushed-drums", lambda strip: strip.with_(mute=True))
+    graph = Graph(session, GraphSettings(8, 1024, frozenset(session.upstream("rhythm"))))
+    out = np.concatenate([graph.process([(at, 1024)], 1024).copy() for at in range(0, 64 * 1024, 1024)], axis=1)
+    # What is left lies above 20 kHz.
+    assert np.abs(out).max() < 3e-4
+
+
+def test_the_ceiling_holds_and_says_so(demo: Session, tmp_path: Path) -> None:
+    loud = edit_strip(demo, MASTER, lambda strip: strip.with_(volume_db=12.0)).with_(loop=NO_LOOP)
+    result = print_session(quiet, loud, PrintOrder(tmp_path, end=10 * 48000))
+    samples = soundfile.read(result.files[0])[0]
+    assert np.abs(samples).max() <= 10.0 ** (demo.ceiling_dbfs / 20.0) + 1e-6
+    assert result.ceiling_db < -1.0
+
+
+def test_stems_add_up_to_the_mix(coloured: Session, tmp_path: Path) -> None:
+    strips = tuple(stems(coloured))
+    result = print_session(quiet, coloured, PrintOrder(tmp_path, strips, end=2 * 48000))
+    files = dict(zip(strips, result.files, strict=True))
+    assert len(set(files.values())) == len(coloured.strips)
+    buses = sum(soundfile.read(files[name])[0] for name in ("rhythm", "band", "voice"))
+    assert np.abs(buses - soundfile.read(files[MASTER])[0]).max() < 1e-5
+
+
+def test_printing_never_overwrites_and_leaves_no_half_file(coloured: Session, tmp_path: Path,
+                                                           monkeypatch: pytest.MonkeyPatch) -> None:
+    order = PrintOrder(tmp_path, end=24000)
+    first, second = (print_session(quiet, coloured, order).files[0] for _ in range(2))
+    assert first != second
+    names = set(tmp_path.iterdir())
+
+    def full(handle: int) -> None:
+        raise OSError(28, os.strerror(28))
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(AudioFileError, match="can't be written: No space left"):
+        print_session(quiet, coloured, order)
+    assert set(tmp_path.iterdir()) == names
+    with pytest.raises(AudioFileError, match="there is no folder"):
+        print_session(quiet, coloured, PrintOrder(tmp_path / "no"))
+
+
+def test_cancelled_print_leaves_nothing(coloured: Session, tmp_path: Path) -> None:
+    job = Job(print_session, coloured, PrintOrder(tmp_path, oversample=16))
+    wait_until(lambda: job.poll() or job.share > 0.02)
+    job.cancel()
+    assert list(tmp_path.iterdir()) == []
+    with pytest.raises(JobError, match="cancelled"):
+        job.result()
+
+
+def test_jobs_report_errors_in_words(demo: Session, tmp_path: Path) -> None:
+    job = Job(print_session, demo, PrintOrder(tmp_path / "no"))
+    wait_until(job.poll)
+    with pytest.raises(JobError, match="there is no folder"):
+        job.result()
+    job = Job(measure_strip, demo.with_(strips=(demo.master,), loop=NO_LOOP), MASTER)
+    wait_until(job.poll)
+    with pytest.raises(JobError, match="nothing to measure"):
+        job.result()
+
+
+@pytest.mark.parametrize("strip_id", ["upright-bass", "rhythm", MASTER])
+def test_measuring_matches_within_a_tenth(strip_id: str, demo: Session, tmp_path: Path) -> None:
+    stage = new_stage("tape")
+    session = add_stage(demo, strip_id, stage)
+    session = set_parameter(session, strip_id, stage.id, "record_db", 9.0)
+    found = measure_strip(quiet, session, strip_id)
+    assert -60.0 < found.comparison.heat_db < -10.0
+    matched = edit_strip(session, strip_id, lambda strip: strip.with_(match_db=found.offset_db))
+    again = measure_strip(quiet, matched, strip_id)
+    assert again.after.integrated_lufs + found.offset_db == pytest.approx(again.before.integrated_lufs, abs=0.1)
+
+
+def test_a_clean_strip_has_no_heat(demo: Session) -> None:
+    session = add_stage(demo, "plucked-guitar", new_stage("trim"))
+    found = measure_strip(quiet, session, "plucked-guitar")
+    assert found.comparison.heat_db < -200.0
+    assert found.offset_db == pytest.approx(0.0, abs=1e-6)
+
+
+def test_transport_goes_round() -> None:
+    transport, loop = Transport(), Loop(100, 130)
+    transport.go(90)
+    assert transport.advance(75, loop) == [(90, 40), (100, 30), (100, 5)]
+    assert transport.heard(10, loop) == 125
+    assert transport.advance(10, NO_LOOP) == [(105, 10)]
+    transport.go(500)
+    assert transport.heard(64, loop) == 500
+
+
+def test_silent_card_keeps_time_and_counts_late_blocks() -> None:
+    card = SilentCard(48000, 256)
+    block = np.zeros((256, 2), np.float32)
+    started = time.monotonic()
+    for _ in range(400):
+        card.write(block)
+    assert time.monotonic() - started >= (400 * 256 - queued_frames(48000, 256)) / 48000 - 0.01
+    assert card.missed == 0 or card.missed < 4
+    missed = card.missed
+    time.sleep(0.15)
+    card.write(block)
+    assert card.missed == missed + 1
+
+
+def test_devices() -> None:
+    assert device_names()[0] == SILENT_CARD
+    with pytest.raises(DeviceError):
+        open_card("No such card", 48000, 256)

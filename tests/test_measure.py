@@ -1,0 +1,136 @@
+"""Loudness against an independent implementation, heat against known additions."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyloudnorm
+import pytest
+from scipy import signal as sps
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+from yellow_ember.measure.heat import compare
+from yellow_ember.measure.loudness import LoudnessScan, loudness
+
+RATE = 48000
+SECONDS = 6
+
+
+def noise_like(rng: np.random.Generator) -> Samples:
+    return 0.1 * rng.standard_normal((2, SECONDS * RATE))
+
+
+def musical(rng: np.random.Generator) -> Samples:
+    """Plucked tones over a quiet floor."""
+    time = np.arange(SECONDS * RATE) / RATE
+    tones = sum(np.sin(2 * np.pi * f * time) for f in (110.0, 165.3, 220.7, 331.1, 1203.0))
+    envelope = np.exp(-(time % 0.5) * 6.0)
+    return 0.08 * tones * envelope + 1e-3 * rng.standard_normal((2, time.size))
+
+
+SOURCES = pytest.mark.parametrize("source", [noise_like, musical])
+
+
+@SOURCES
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_integrated_loudness_agrees_with_an_independent_meter(source, rate: int, rng: np.random.Generator) -> None:
+    sound = source(rng)
+    wanted = pyloudnorm.Meter(rate).integrated_loudness(sound.T)
+    assert loudness(sound, rate).integrated_lufs == pytest.approx(wanted, abs=0.1)
+
+
+def test_a_1_khz_sine_reads_what_the_standard_says() -> None:
+    tone = np.sin(2 * np.pi * 997.0 * np.arange(5 * RATE) / RATE)
+    found = loudness(np.stack([tone, np.zeros_like(tone)]), RATE)
+    assert found.integrated_lufs == pytest.approx(-3.01, abs=0.05)
+    assert found.true_peak_dbtp == pytest.approx(0.0, abs=0.2)
+    assert found.crest_db == pytest.approx(6.02, abs=0.05)
+
+
+def test_true_peak_sees_between_samples() -> None:
+    tone = 0.5 * np.sin(2 * np.pi * RATE / 4 * np.arange(RATE) / RATE + np.pi / 4)[None, :]
+    found = loudness(tone, RATE)
+    assert found.peak_dbfs == pytest.approx(-9.03, abs=0.05)
+    assert found.true_peak_dbtp == pytest.approx(-6.02, abs=0.3)
+
+
+def test_loudness_does_not_depend_on_blocks_and_knows_silence(rng: np.random.Generator) -> None:
+    sound = noise_like(rng)
+    scan = LoudnessScan(RATE, 2)
+    for start in range(0, sound.shape[1], 777):
+        scan.push(sound[:, start:start + 777])
+    assert scan.result().integrated_lufs == pytest.approx(loudness(sound, RATE).integrated_lufs, abs=1e-9)
+    assert loudness(np.zeros((1, RATE)), RATE).integrated_lufs == -np.inf
+    assert np.isfinite(loudness(sound[:, :2000], RATE).integrated_lufs)
+
+
+def test_needle_takes_300_ms_and_overshoots_a_little() -> None:
+    meter = LevelMeter(RATE, 1)
+    tone = 0.125 * np.sin(2 * np.pi * 1000.0 * np.arange(2 * RATE) / RATE)
+    readings = []
+    for start in range(0, tone.size, 48):
+        meter.process(np.ascontiguousarray(tone[None, start:start + 48]))
+        readings.append(float(meter.vu[0]) / 0.125)
+    reached = np.argmax(np.array(readings) >= 0.99)
+    assert reached * 1e-3 == pytest.approx(0.3, abs=0.03)
+    assert 1.005 <= max(readings) <= 1.02
+    assert readings[-1] == pytest.approx(1.0, abs=0.005)
+
+
+def test_running_loudness_agrees_with_the_scan(rng: np.random.Generator) -> None:
+    sound = noise_like(rng)
+    meter = LoudnessMeter(RATE, 2)
+    for start in range(0, sound.shape[1], 480):
+        meter.process(np.ascontiguousarray(sound[:, start:start + 480]))
+    assert meter.short_term == pytest.approx(loudness(sound, RATE).short_term_max_lufs, abs=0.3)
+
+
+# -- heat -----------------------------------------------------------------------------------
+
+
+@SOURCES
+@pytest.mark.parametrize("level", [-30.0, -50.0, -70.0])
+def test_heat_reads_a_known_addition(source, level: float, rng: np.random.Generator) -> None:
+    before = source(rng)
+    added = rng.standard_normal(before.shape)
+    added *= 10.0 ** (level / 20.0) * np.std(before) / np.std(added)
+    # Noise reaches up to 24 kHz and heat is read up to 20 kHz.
+    audible = 10.0 * np.log10(20.0 / 24.0) if source is musical else 0.0
+    assert compare(before, before + added, RATE, loop=True).heat_db == pytest.approx(level + audible, abs=1.0)
+
+
+def twice_round(before: Samples, system: Samples) -> Samples:
+    """A loop through a filter, the second time round."""
+    return sps.sosfilt(system, np.tile(before, 2), axis=1)[:, before.shape[1]:]
+
+
+@SOURCES
+def test_filters_and_delays_are_no_heat(source, rng: np.random.Generator) -> None:
+    before = source(rng)
+    for system in (sps.butter(4, 3000.0, fs=RATE, output="sos"), sps.butter(2, 120.0, "highpass", fs=RATE, output="sos")):
+        assert compare(before, twice_round(before, system), RATE, loop=True).heat_db < -90.0
+    assert compare(before, np.roll(before, 300, axis=1), RATE, loop=True).heat_db < -90.0
+    assert compare(before, -0.3 * before, RATE, loop=True).heat_db < -150.0
+
+
+def test_tone_change_is_the_filters_response(rng: np.random.Generator) -> None:
+    before = noise_like(rng)
+    system = sps.butter(2, 1000.0, fs=RATE, output="sos")
+    found = compare(before, twice_round(before, system), RATE, loop=True)
+    _, wanted = sps.sosfreqz(system, found.bands, fs=RATE)
+    inside = (found.bands > 100.0) & (found.bands < 4000.0)
+    assert found.tone_db[inside] == pytest.approx(20.0 * np.log10(np.abs(wanted[inside])), abs=0.7)
+
+
+def test_band_levels_add_up(rng: np.random.Generator) -> None:
+    before = noise_like(rng)
+    found = compare(before, 2.0 * before, RATE, loop=True)
+    total = 10.0 * np.log10(np.sum(10.0 ** (found.before_db / 10.0)))
+    wanted = 10.0 * np.log10(np.mean(before**2) * (22387.0 - 17.8) / 24000.0)
+    assert total == pytest.approx(wanted, abs=0.1)
+    assert found.after_db - found.before_db == pytest.approx(np.full(31, 6.02), abs=0.01)
+
+
+def test_lengths_must_agree() -> None:
+    with pytest.raises(ValueError, match="lengths differ: 100 and 99 frames"):
+        compare(np.zeros((1, 100)), np.zeros((1, 99)), RATE)
