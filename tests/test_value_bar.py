@@ -1,0 +1,168 @@
+"""The main control, with a real mouse and keyboard."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtWidgets import QApplication, QLineEdit, QMenu
+
+from yellow_ember.app import theme
+from yellow_ember.app.value_bar import ValueBar
+from yellow_ember.dsp.parameters import Group, Number, Parameter, Switch
+from yellow_ember.dsp.stages import STAGES, stage_kind
+
+LEVEL = Number(id="level_db", label="Level", unit="dB", minimum=-20.0, maximum=20.0, default=0.0, group=Group.DRIVE,
+               help="How loud it is.")
+
+
+class Watcher:
+    """Counts what a bar asks for."""
+
+    def __init__(self, bar: ValueBar) -> None:
+        self.changing: list[object] = []
+        self.committed: list[object] = []
+        bar.changing.connect(self.changing.append)
+        bar.committed.connect(self.committed.append)
+
+
+@pytest.fixture
+def bar(qtbot):
+    def make(parameter: Parameter = LEVEL) -> tuple[ValueBar, Watcher]:
+        made = ValueBar(parameter)
+        qtbot.addWidget(made)
+        made.resize(200, 30)
+        made.show()
+        return made, Watcher(made)
+
+    return make
+
+
+def drag(qtbot, widget, start: QPoint, end: QPoint, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+    qtbot.mousePress(widget, Qt.MouseButton.LeftButton, modifier, start)
+    for step in range(1, 11):
+        point = start + (end - start) * step / 10
+        event_point = QPointF(point)
+        QApplication.sendEvent(widget, QMouseEvent(
+            QEvent.Type.MouseMove, event_point, widget.mapToGlobal(event_point), Qt.MouseButton.NoButton,
+            Qt.MouseButton.LeftButton, modifier))
+    qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, modifier, end)
+
+
+def wheel(widget, steps: int) -> None:
+    centre = QPointF(widget.rect().center())
+    QApplication.sendEvent(widget, QWheelEvent(
+        centre, widget.mapToGlobal(centre), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False))
+
+
+def test_a_drag_is_many_changes_and_one_commit(qtbot, bar) -> None:
+    widget, seen = bar()
+    drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15))
+    assert widget.value == pytest.approx(10.0, abs=0.5)
+    assert len(seen.changing) > 5
+    assert seen.committed == [widget.value]
+
+
+def test_shift_drags_finely(qtbot, bar) -> None:
+    widget, _ = bar()
+    drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15), Qt.KeyboardModifier.ShiftModifier)
+    assert widget.value == pytest.approx(1.0, abs=0.1)
+
+
+def test_wheel_and_keys_commit_once_they_rest(qtbot, bar) -> None:
+    widget, seen = bar()
+    for _ in range(3):
+        wheel(widget, 1)
+    qtbot.keyClick(widget, Qt.Key.Key_Up)
+    assert widget.value == pytest.approx(1.6)
+    assert seen.committed == []
+    qtbot.waitUntil(lambda: len(seen.committed) == 1, timeout=2000)
+    qtbot.keyClick(widget, Qt.Key.Key_PageDown)
+    qtbot.keyClick(widget, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    assert widget.value == pytest.approx(1.6 - 4.0 - 0.04, abs=0.01)
+
+
+@pytest.mark.parametrize(("typed", "value"), [("6", 6.0), ("-3,5", -3.5), ("99", 20.0), ("+4 dB", 4.0)])
+def test_typed_values(typed: str, value: float, qtbot, bar) -> None:
+    widget, seen = bar()
+    widget.setFocus()
+    qtbot.keyClick(widget, Qt.Key.Key_Return)
+    editor = widget.findChild(QLineEdit)
+    editor.setText(typed)
+    qtbot.keyClick(editor, Qt.Key.Key_Return)
+    assert widget.value == value
+    assert seen.committed == [value]
+
+
+def test_nonsense_and_escape_change_nothing(qtbot, bar) -> None:
+    widget, seen = bar()
+    for typed, key in (("fog", Qt.Key.Key_Return), ("7", Qt.Key.Key_Escape)):
+        widget.edit()
+        editor = next(e for e in widget.findChildren(QLineEdit) if e.isVisible() or e.isVisibleTo(widget))
+        editor.setText(typed)
+        qtbot.keyClick(editor, key)
+        qtbot.wait(10)
+    assert widget.value == 0.0
+    assert seen.committed == []
+
+
+def test_double_click_and_backspace_go_to_the_default(qtbot, bar) -> None:
+    widget, seen = bar()
+    widget.show_value(7.0)
+    qtbot.mouseDClick(widget, Qt.MouseButton.LeftButton, pos=QPoint(60, 15))
+    assert widget.value == 0.0
+    widget.show_value(5.0)
+    qtbot.keyClick(widget, Qt.Key.Key_Backspace)
+    assert seen.committed == [0.0, 0.0]
+
+
+def test_the_model_moves_the_bar_without_signals(bar) -> None:
+    widget, seen = bar()
+    widget.show_value(-8.0)
+    assert widget.value == -8.0
+    assert "-8.0 dB" in widget.accessibleDescription()
+    assert seen.changing == []
+
+
+def test_switches_and_choices(qtbot, bar) -> None:
+    switch, seen = bar(Switch(id="on", label="On", group=Group.NOISE, default=False, help="Switches it on."))
+    qtbot.mouseClick(switch, Qt.MouseButton.LeftButton)
+    assert seen.committed == [True]
+    stock, seen = bar(stage_kind("tape").parameter("stock"))
+    qtbot.keyClick(stock, Qt.Key.Key_Right)
+    assert stock.value == "breaker"
+    qtbot.mouseClick(stock, Qt.MouseButton.LeftButton)
+    menu = stock.findChild(QMenu)
+    menu.actions()[0].trigger()
+    assert stock.value == "lantern"
+    assert seen.committed[-1] == "lantern"
+    menu.close()
+
+
+@pytest.mark.parametrize("parameter", [p for kind in STAGES for p in kind.parameters], ids=lambda p: p.id)
+def test_every_parameter_has_a_named_and_drawn_control(parameter: Parameter, bar) -> None:
+    widget, _ = bar(parameter)
+    assert widget.accessibleName() == parameter.label
+    assert parameter.help in widget.accessibleDescription()
+    assert parameter.help in widget.toolTip()
+    assert not widget.grab().isNull()
+
+
+def luminance(colour) -> float:
+    parts = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4
+             for c in (colour.redF(), colour.greenF(), colour.blueF())]
+    return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+
+
+def test_text_stands_out_enough() -> None:
+    for ground in (theme.GROUND, theme.PANEL, theme.RAISED, theme.AFTER_FILL):
+        for text in (theme.TEXT, theme.DIM) if ground is not theme.AFTER_FILL else (theme.TEXT,):
+            light, dark = sorted((luminance(text), luminance(ground)), reverse=True)
+            assert (light + 0.05) / (dark + 0.05) >= 4.5
+
+
+def test_heat_ramp_runs_from_coal_to_yellow_white() -> None:
+    levels = [luminance(theme.heat_colour(db)) for db in range(-60, -4, 5)]
+    assert levels == sorted(levels)
+    assert theme.heat_colour(-300.0) == theme.heat_colour(-60.0)

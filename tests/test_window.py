@@ -1,0 +1,407 @@
+"""The real window with the demo session, a real engine and the silent card."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+import soundfile
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QApplication, QMenu, QMessageBox, QWidget
+from test_value_bar import drag
+
+from yellow_ember.app import main_window, theme
+from yellow_ember.app.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.settings import Settings, load_settings
+from yellow_ember.app.start import offer_recovery, report_unexpected
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.cli import DEMO
+from yellow_ember.session.autosave import leftovers
+from yellow_ember.session.model import MASTER
+from yellow_ember.session.presets import find_preset
+from yellow_ember.session.session_file import read_session
+
+
+@pytest.fixture
+def open_window(qapp: QApplication, qtbot, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., MainWindow]]:
+    theme.apply(qapp)
+    opened: list[MainWindow] = []
+
+    def open_it(path: Path | None = DEMO, settings: Settings | None = None) -> MainWindow:
+        window = MainWindow(Workspace(settings or Settings()))
+        opened.append(window)
+        window.show()
+        window.workspace.start()
+        if path is not None:
+            window.workspace.open_path(path)
+        qtbot.waitUntil(lambda: window.workspace.engine is not None and not window.workspace.imports.busy, timeout=30000)
+        return window
+
+    yield open_it
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Discard)
+    for window in opened:
+        window.close()
+        window.deleteLater()
+
+
+@pytest.fixture
+def window(open_window) -> MainWindow:
+    return open_window()
+
+
+def measured(qtbot, window: MainWindow) -> None:
+    """Wait until the chosen strip is measured as it is now."""
+    measurer = window.workspace.measurer
+    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=30000)
+
+
+def said(window: MainWindow) -> str:
+    return "\n".join(message.text for message in window.workspace.messages.all)
+
+
+def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:
+    names = [row.accessibleName() for row in window.desk.rows.values()]
+    assert names == ["bus Rhythm", "track Brushed drums", "track Upright bass", "bus Band", "track Harmonium",
+                     "track Plucked guitar", "bus Voice", "track Ship's announcer", "master Master"]
+    assert "Night Ferry to Saltmouth" in window.windowTitle()
+
+
+def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    loop = workspace.session.loop
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.position > loop.start + 4800, timeout=10000)
+    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.01, timeout=5000)
+    assert window.top_line.play.accessibleName() == "Stop"
+    qtbot.keyClick(window, Qt.Key.Key_L)
+    assert not workspace.session.loop.on
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: not workspace.state.playing, timeout=5000)
+
+
+def test_stages_are_added_driven_moved_bypassed_and_removed(window: MainWindow, qtbot) -> None:
+    workspace, ladder = window.workspace, window.ladder
+    workspace.select("rhythm")
+    start = workspace.session
+    ladder.add("tape")
+    ladder.add("drive")
+    assert [stage.kind for stage in workspace.strip.chain] == ["tape", "drive"]
+    workspace.select("rhythm", workspace.strip.chain[0].id)
+    column = ladder._columns()[0].toRect()
+    drag(qtbot, ladder, column.center(), column.center() - QPoint(0, 60))
+    assert workspace.strip.chain[0].params["record_db"] == pytest.approx(6.0, abs=0.6)
+    assert workspace.document.undo_label == "Drive Tape machine"
+    window.undo()
+    assert workspace.strip.chain[0].params["record_db"] == 0.0, "a drag is one step"
+    window.redo()
+    second = ladder._columns()[1].toRect()
+    drag(qtbot, ladder, column.center(), QPoint(second.right() - 10, column.center().y()))
+    assert [stage.kind for stage in workspace.strip.chain] == ["drive", "tape"]
+    ladder.setFocus()
+    qtbot.keyClick(ladder, Qt.Key.Key_X)
+    assert not workspace.strip.chain[1].on
+    qtbot.keyClick(ladder, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
+    assert workspace.strip.chain[0].kind == "tape"
+    qtbot.keyClick(ladder, Qt.Key.Key_Up)
+    qtbot.keyClick(ladder, Qt.Key.Key_Delete)
+    assert [stage.kind for stage in workspace.strip.chain] == ["drive"]
+    while workspace.document.undo():
+        pass
+    assert workspace.session.strips == start.strips
+
+
+def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    for kind in ("tape", "drive", "trim"):
+        window.ladder.add(kind)
+        stage = workspace.strip.stage(workspace.stage_id)
+        assert stage.kind == kind
+        assert set(window.bench.bars) == {*stage.params, "wet_db", "dry_db"}
+    workspace.select(workspace.strip_id, workspace.strip.chain[0].id)
+    bias = window.bench.bars["bias_db"]
+    drag(qtbot, bias, bias.rect().center(), bias.rect().center() + QPoint(30, 0))
+    assert workspace.strip.chain[0].params["bias_db"] == bias.value > 0.0
+    workspace.document.undo()
+    assert bias.value == 0.0
+    dry = window.bench.bars["dry_db"]
+    dry._ask(-6.0, commit=True)
+    assert workspace.strip.chain[0].dry_db == -6.0
+    window.bench._to_defaults()
+    assert workspace.strip.chain[0].dry_db is None
+    assert not window.bench.picture.grab().isNull()
+
+
+def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    workspace.select("upright-bass")
+    window.ladder.use_preset(find_preset("Keel weight"))
+    measured(qtbot, window)
+    found = workspace.measurer.latest("upright-bass")
+    after = found.after.integrated_lufs + workspace.strip.match_db
+    assert after == pytest.approx(found.before.integrated_lufs, abs=0.1)
+    assert window.balance.numbers["Heat"].text().endswith("dB")
+    assert window.balance.numbers["Match offset"].text() == f"{workspace.strip.match_db:+.2f} dB"
+    assert f"match {workspace.strip.match_db:+.2f} dB" in window.top_line.offset.text()
+    qtbot.keyClick(window, Qt.Key.Key_B)
+    assert workspace.before
+    assert window.top_line.compare.accessibleDescription() == "before is heard"
+    qtbot.keyClick(window, Qt.Key.Key_B)
+    assert not workspace.before
+    window.balance.lock.setChecked(False)
+    offset = workspace.strip.match_db
+    window.bench.bars["out_db"]._ask(-30.0, commit=True)
+    measured(qtbot, window)
+    assert workspace.strip.match_db == offset
+    window.balance.match_button.click()
+    assert workspace.strip.match_db > offset + 3.0
+
+
+def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot) -> None:
+    workspace, strip = window.workspace, window.tape_strip
+    bar = round(4 * 60 / 96 * 48000)
+    drag(qtbot, strip, QPoint(round(strip._x(bar)), 8), QPoint(round(strip._x(3 * bar)), 8))
+    assert (workspace.session.loop.start, workspace.session.loop.end) == (bar, 3 * bar)
+    drag(qtbot, strip, QPoint(round(strip._x(3 * bar)), 8), QPoint(round(strip._x(2 * bar)), 8))
+    assert workspace.session.loop.end == 2 * bar
+    qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(5.5 * bar)), 60))
+    assert (workspace.session.loop.start, workspace.session.loop.end) == (5 * bar, 6 * bar)
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(8 * bar)), 60))
+    qtbot.waitUntil(lambda: abs(workspace.state.position - 8 * bar) < bar // 4, timeout=5000)
+    strip.setFocus()
+    qtbot.keyClick(strip, Qt.Key.Key_Right)
+    qtbot.waitUntil(lambda: workspace.state.position > 8 * bar + bar // 8, timeout=5000)
+
+
+def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> None:
+    workspace = window.workspace
+    row = window.desk.rows["upright-bass"]
+    qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=QPoint(60, 10))
+    assert workspace.strip_id == "upright-bass"
+    row.setFocus()
+    qtbot.keyClick(row, Qt.Key.Key_S)
+    qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=row._button_box(0).center().toPoint())
+    assert (workspace.strip.solo, workspace.strip.mute) == (True, True)
+    window.desk.volume._ask(-12.0, commit=True)
+    assert workspace.strip.volume_db == -12.0
+    assert workspace.document.undo_label == "Volume of Upright bass"
+    monkeypatch.setattr("yellow_ember.app.desk.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
+    row.rename()
+    assert window.desk.rows["upright-bass"].accessibleName() == "track Big bass"
+
+
+def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path) -> None:
+    window = open_window()
+    workspace = window.workspace
+    workspace.select("rhythm")
+    window.ladder.use_preset(find_preset("One crossing"))
+    measured(qtbot, window)
+    path = tmp_path / "mine.ember"
+    assert workspace.save(path)
+    assert not workspace.document.modified
+    kept = workspace.session
+    window.close()
+    again = open_window(path)
+    assert again.workspace.session == kept
+    assert [stage.kind for stage in again.workspace.session.strip("rhythm").chain] == ["tape"]
+    assert str(path) in again.workspace.settings.recent
+
+
+def test_saving_where_it_cannot_be_keeps_the_work(window: MainWindow) -> None:
+    window.ladder.add("trim")
+    assert not window.workspace.save(Path("/proc/a.ember"))
+    assert "can't be saved" in said(window)
+    assert window.workspace.document.modified
+
+
+def drop(window: MainWindow, paths: list[Path]) -> None:
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    window.dropEvent(QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton,
+                                Qt.KeyboardModifier.NoModifier))
+
+
+def test_dropped_files_make_a_session(open_window, qtbot, make_audio, tmp_path: Path) -> None:
+    window = open_window(None)
+    text = tmp_path / "text.wav"
+    text.write_text("fog")
+    good = [make_audio("one.wav", rate=44100), make_audio("two.flac", channels=2), make_audio("six.wav", channels=6)]
+    drop(window, [*good, text])
+    workspace = window.workspace
+    assert [strip.name for strip in workspace.session.strips] == ["one", "two", "Master"]
+    assert workspace.session.rate == 44100
+    assert "6 channels" in said(window)
+    assert "not an audio file" in said(window)
+    qtbot.waitUntil(lambda: not workspace.imports.busy
+                    and workspace.imports.ready(workspace.session.strips[1].audio) is not None, timeout=20000)
+    workspace.toggle_play()
+    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.001, timeout=10000)
+
+
+def test_a_broken_session_is_refused_in_words(window: MainWindow, tmp_path: Path) -> None:
+    path = tmp_path / "broken.ember"
+    path.write_text("{")
+    before = window.workspace.session
+    window.workspace.open_any([path])
+    assert "is not whole JSON" in said(window)
+    assert window.workspace.session == before
+
+
+def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtbot) -> None:
+    path = tmp_path / "moved.ember"
+    assert window.workspace.save(path)
+    path.write_text(path.read_text().replace("upright-bass.flac", "gone/upright-bass.flac"))
+    window.workspace.open_any([path])
+    assert "The audio of Upright bass is missing" in said(window)
+    window.workspace.find_missing(DEMO.parent)
+    assert "All audio is found" in said(window)
+
+
+def test_the_engine_killed_while_playing(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    workspace.toggle_play()
+    qtbot.waitUntil(lambda: workspace.state.playing, timeout=10000)
+    os.kill(workspace.engine.pid, signal.SIGKILL)
+    qtbot.waitUntil(lambda: workspace.engine.restarts == 1 and workspace.state.playing, timeout=3000)
+    assert "started again" in window.message_line.text.text()
+
+
+def test_the_window_killed_while_editing(qtbot, open_window, monkeypatch: pytest.MonkeyPatch) -> None:
+    for leftover in leftovers():
+        leftover.kept.unlink()
+    code = """
+import os, signal, sys
+from pathlib import Path
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.settings import Settings
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.cli import DEMO
+application = QApplication(sys.argv)
+window = MainWindow(Workspace(Settings()))
+window.show()
+window.workspace.open_path(DEMO)
+window.workspace.select("rhythm")
+QTimer.singleShot(100, lambda: window.ladder.add("tape"))
+QTimer.singleShot(2100, lambda: os.kill(os.getpid(), signal.SIGKILL))
+application.exec()
+"""
+    ended = subprocess.run([sys.executable, "-c", code], check=False, timeout=60)
+    assert ended.returncode == -signal.SIGKILL
+    (left,) = leftovers()
+    assert [stage.kind for stage in left.session.strip("rhythm").chain] == ["tape"]
+    window = open_window()
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
+    assert offer_recovery(window, left)
+    assert window.workspace.session.strip("rhythm").chain[0].kind == "tape"
+    assert window.workspace.document.modified
+    assert leftovers() == []
+
+
+def test_printing_from_the_window(window: MainWindow, qtbot, tmp_path: Path) -> None:
+    workspace = window.workspace
+    dialog = PrintDialog(workspace, window)
+    dialog.stretch.setCurrentIndex(1)
+    dialog.kind.setCurrentIndex(3)
+    dialog.folder.setText(str(tmp_path))
+    dialog.accept()
+    qtbot.waitUntil(lambda: not workspace.printing, timeout=60000)
+    (file,) = tmp_path.glob("*.flac")
+    loop = workspace.session.loop
+    assert soundfile.info(file).frames == loop.end - loop.start
+    assert file.name in said(window)
+    dialog.folder.setText(str(tmp_path / "no"))
+    dialog.accept()
+    qtbot.waitUntil(lambda: not workspace.printing, timeout=60000)
+    assert "there is no folder" in said(window)
+    dialog.folder.setText(str(tmp_path))
+    dialog.accept()
+    workspace.cancel_print()
+    assert "cancelled; no file was left" in said(window)
+    assert len(list(tmp_path.iterdir())) == 1
+
+
+def test_settings_belong_to_program_and_session(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    dialog = SettingsDialog(workspace, window)
+    dialog.block.setCurrentText("512")
+    dialog.animation.setChecked(False)
+    dialog.reference._ask(-20.0, commit=True)
+    dialog.accept()
+    assert workspace.session.reference_dbfs == -20.0
+    assert (workspace.settings.block, workspace.settings.animation) == (512, False)
+    workspace.toggle_play()
+    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.blocks > 20, timeout=10000)
+
+
+def test_layout_and_panels_are_remembered(open_window) -> None:
+    window = open_window()
+    window._panel_actions["Balance"].trigger()
+    assert window.balance.isHidden()
+    settings = window.workspace.settings
+    window.close()
+    assert load_settings().layout == settings.layout
+    again = open_window(settings=load_settings())
+    assert again.balance.isHidden()
+    assert not again.desk.isHidden()
+
+
+def test_everything_that_takes_the_focus_has_a_name(window: MainWindow) -> None:
+    window.ladder.add("tape")
+    unnamed = [widget for widget in window.findChildren(QWidget)
+               if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible()
+               and not (widget.accessibleName() or getattr(widget, "text", str)())
+               and type(widget).__name__ not in ("QScrollArea", "QMenuBar")]
+    assert unnamed == []
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (2560, 1440)])
+def test_sizes(size: tuple[int, int], window: MainWindow, qtbot) -> None:
+    window.ladder.add("tape")
+    window.resize(*size)
+    qtbot.wait(50)
+    assert (window.width(), window.height()) == size
+    for panel in (window.desk, window.ladder, window.bench, window.balance, window.tape_strip):
+        assert panel.width() > 100
+        assert panel.height() > 60
+
+
+def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
+    window.ladder.open_add_menu()
+    menu = window.ladder.findChild(QMenu)
+    assert [action.text() for action in menu.actions()][:3] == ["Tape machine", "Saturation", "Trim"]
+    menu.close()
+    for dialog in (ShortcutSheet(window), MessageList(window.workspace.messages, window)):
+        dialog.show()
+        assert not dialog.grab().isNull()
+        dialog.close()
+
+
+def test_an_unexpected_error_is_a_message(window: MainWindow, monkeypatch: pytest.MonkeyPatch,
+                                          capsys: pytest.CaptureFixture[str]) -> None:
+    monkeypatch.setattr(sys, "excepthook", sys.__excepthook__)
+    report_unexpected(window.workspace.messages)
+    sys.excepthook(ValueError, ValueError("fog"), None)
+    assert "Something unexpected went wrong: fog" in said(window)
+    assert "fog" in capsys.readouterr().err
+
+
+def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkeypatch: pytest.MonkeyPatch) -> None:
+    window.ladder.add("trim")
+    monkeypatch.setattr(main_window.QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Cancel)
+    window.close()
+    assert window.isVisible()
+    assert window.workspace.engine is not None
+
+
+def test_the_demo_itself_is_never_written(window: MainWindow) -> None:
+    assert window.workspace.is_shipped
+    assert window.workspace.own_folder == Path.home()
+    assert read_session(DEMO).name == "Night Ferry to Saltmouth"
