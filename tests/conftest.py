@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 # Before anything of the program is imported: engines and workers inherit these folders.
@@ -46,7 +46,7 @@ def demo() -> Session:
 
 
 @pytest.fixture
-def make_audio(tmp_path: Path, rng: np.random.Generator) -> Iterator[Callable[..., Path]]:
+def make_audio(tmp_path: Path, rng: np.random.Generator) -> Callable[..., Path]:
     """Writes a file of quiet noise and gives its path."""
 
     def make(name: str = "noise.wav", *, rate: int = 48000, channels: int = 1, seconds: float = 1.0,
@@ -56,7 +56,7 @@ def make_audio(tmp_path: Path, rng: np.random.Generator) -> Iterator[Callable[..
         soundfile.write(path, samples, rate, subtype=subtype)
         return path
 
-    yield make
+    return make
 
 
 def wait_until(condition: Callable[[], object], seconds: float = 20.0) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-
 import subprocess
 import sys
 from collections.abc import Callable
@@ -12,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from tones import write_chain
 
+from tones import write_chain
 from yellow_ember.cli import DEMO, main
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.measure.loudness import loudness
@@ -160,8 +159,8 @@ def test_bench(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPat
 
 def test_help_and_unknown_commands() -> None:
     for command in ([], ["process"], ["render"], ["measure"], ["bench"], ["stages"], ["demo"], ["open"]):
-        found = subprocess.run([sys.executable, "-m", "yellow_ember", *command, "--help"], capture_output=True, text=True,
-                               check=True)
+        found = subprocess.run([sys.executable, "-m", "yellow_ember", *command, "--help"], capture_output=True,
+                               text=True, check=True)
         assert "usage: yellow-ember" in found.stdout
     assert subprocess.run([sys.executable, "-m", "yellow_ember", "sing"], capture_output=True, check=False).returncode
 

@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from conftest import wait_until
 
+from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.client import EngineClient
 from yellow_ember.engine.devices import SILENT_CARD, DeviceError, SilentCard, device_names, open_card, queued_frames
@@ -133,6 +133,18 @@ def test_a_hung_engine_is_replaced(coloured: Session, engine) -> None:
     wait_until(lambda: client.poll() and client.restarts == 1, 5.0)
     assert "stopped answering" in said[0]
     wait_until(lambda: client.poll().blocks > 2)
+
+
+def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engine) -> None:
+    said: list[str] = []
+    client = engine(say=said.append)
+    settle(client, coloured)
+    for _ in range(4):
+        killed = client.pid
+        os.kill(killed, signal.SIGKILL)
+        wait_until(lambda pid=killed: client.poll() and (client.pid != pid or "tried again in a while" in said[-1]))
+    assert client.restarts == 3
+    assert len(said) == 4
 
 
 def test_meters_scope_and_before(coloured: Session, engine) -> None:

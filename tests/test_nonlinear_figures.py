@@ -6,8 +6,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tones import RATE, Signal, decibels, process
 
+from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.oversampling import PAIRS, half_band
 
 SMOOTH = ("soft", "triode")

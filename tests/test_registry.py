@@ -161,7 +161,7 @@ def windows_db(signal: Samples) -> Samples:
     return 10.0 * np.log10(np.mean(parts**2, axis=1) + 1e-14)
 
 
-@pytest.mark.parametrize(("kind", "parameter"), continuous(), ids=lambda value: getattr(value, "id", None) or value.kind)
+@pytest.mark.parametrize(("kind", "parameter"), continuous(), ids=lambda v: getattr(v, "id", None) or v.kind)
 def test_sweeping_does_not_click(kind: StageKind, parameter: Number) -> None:
     """End to end in 0.5 s over a -12 dBFS sine: no 5 ms window rises 12 dB over both neighbours and the ends held."""
     block, frames = 256, RATE
@@ -221,7 +221,8 @@ def test_dry_beside_wet_is_in_step(kind: StageKind) -> None:
         pytest.skip("claims no transparency")
     signal = noise(8000)
     both = run(kind, signal, kind.rest, dry_db=0.0)
-    late = Chain(Setup(RATE, 2, 64, 8), [StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))]).latency
+    stage = StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))
+    late = Chain(Setup(RATE, 2, 64, 8), [stage]).latency
     tone = np.fft.rfft(both[0, late + 2000:late + 6000]) / np.fft.rfft(signal[0, 2000:6000])
     in_band = np.fft.rfftfreq(4000, 1 / RATE) < 15000
     assert np.median(np.abs(tone[in_band])) == pytest.approx(2.0, abs=0.01)

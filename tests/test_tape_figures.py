@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+
 from tones import RATE, REFERENCE_DBFS, Signal, decibels, harmonics, tape, tones
 
 LEVELS = np.arange(-24.0, 6.01, 0.5)

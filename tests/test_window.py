@@ -14,8 +14,8 @@ import soundfile
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QApplication, QMenu, QMessageBox, QWidget
-from test_value_bar import drag
 
+from test_value_bar import drag
 from yellow_ember.app import main_window, theme
 from yellow_ember.app.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.main_window import MainWindow
@@ -41,7 +41,8 @@ def open_window(qapp: QApplication, qtbot, monkeypatch: pytest.MonkeyPatch) -> I
         window.workspace.start()
         if path is not None:
             window.workspace.open_path(path)
-        qtbot.waitUntil(lambda: window.workspace.engine is not None and not window.workspace.imports.busy, timeout=30000)
+        workspace = window.workspace
+        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=30000)
         return window
 
     yield open_it

@@ -31,8 +31,9 @@ class BandPicture(QWidget):
         return QSize(260, 330)
 
     def show_measurement(self, found: StripMeasurement | None, match_db: float, fresh: bool) -> None:
-        self._found, self._match_db, self._fresh = found, match_db, fresh
-        self.update()
+        if (found, match_db, fresh) != (self._found, self._match_db, self._fresh):
+            self._found, self._match_db, self._fresh = found, match_db, fresh
+            self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -108,9 +109,10 @@ class HeatBar(QWidget):
         self.setToolTip("Heat: the energy added that no tone change explains, in dB below the signal")
 
     def show_heat(self, heat_db: float) -> None:
-        self._heat_db = heat_db
-        self.setAccessibleDescription(heat_text(heat_db))
-        self.update()
+        if heat_db != self._heat_db:
+            self._heat_db = heat_db
+            self.setAccessibleDescription(heat_text(heat_db))
+            self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)

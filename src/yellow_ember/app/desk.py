@@ -34,6 +34,7 @@ class StripRow(QWidget):
         self._depth = depth
         self._vu = 0.0
         self._peak = 0.0
+        self._shown: tuple[object, ...] = ()
         self.setFixedHeight(ROW)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -46,6 +47,11 @@ class StripRow(QWidget):
     def refresh(self) -> None:
         """Show the strip as it is now."""
         strip = self._strip
+        shown = (strip.name, strip.mute, strip.solo, tuple((stage.kind, stage.on) for stage in strip.chain),
+                 self._workspace.strip_id == self.strip_id)
+        if shown == self._shown:
+            return
+        self._shown = shown
         states = [word for word, on in (("muted", strip.mute), ("solo", strip.solo)) if on]
         stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
         self.setAccessibleName(f"{strip.kind.value} {strip.name}")

@@ -40,7 +40,16 @@ class Measurer(QObject):
         self._job: Job[StripMeasurement] | None = None
         self._job_sound: tuple[object, ...] = ()
         self._have: dict[str, tuple[tuple[object, ...], StripMeasurement]] = {}
+        self._told: tuple[object, ...] = ()
         self.trouble = ""
+
+    def _tell(self) -> None:
+        """Send `changed` where what it is about has changed."""
+        strip_id = self._workspace.strip_id
+        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, id(self.latest(strip_id)))
+        if news != self._told:
+            self._told = news
+            self.changed.emit()
 
     def latest(self, strip_id: str) -> StripMeasurement | None:
         """The last measurement of a strip, fresh or not."""
@@ -61,13 +70,13 @@ class Measurer(QObject):
         strip_id = self._workspace.strip_id
         if self.fresh(strip_id):
             self._due = 0.0
-            self.changed.emit()
+            self._tell()
             return
         if self._job is not None and self._job_sound != _sound(self._workspace.session, strip_id):
             self.cancel()
         if self._job is None:
             self._due = time.monotonic() + SETTLE_SECONDS
-        self.changed.emit()
+        self._tell()
 
     def poll(self) -> None:
         """Called with the clock."""
@@ -86,13 +95,13 @@ class Measurer(QObject):
             found = job.result()
         except JobError as error:
             self.trouble = str(error)
-            self.changed.emit()
+            self._tell()
             return
         self.trouble = ""
         self._have[found.strip_id] = (self._job_sound, found)
         if workspace.settings.match_lock and found.strip_id == workspace.strip_id:
             self.match()
-        self.changed.emit()
+        self._tell()
 
     def match(self) -> None:
         """Make after as loud as before on the chosen strip, by the last measurement."""

@@ -43,6 +43,10 @@ class Picture(QWidget):
         return QSize(330, 360)
 
     def refresh(self) -> None:
+        """The stage may look different now; it is looked at when next drawn."""
+        self.update()
+
+    def _compute(self) -> None:
         """Compute the diagrams anew where what they show has changed."""
         workspace = self._workspace
         if not workspace.stage_id:
@@ -56,7 +60,6 @@ class Picture(QWidget):
             self._plots = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
             self.setAccessibleName(f"Picture of {stage.declaration.label}: "
                                    + ", ".join(plot.title for plot in self._plots))
-        self.update()
 
     def _on_frame(self, _state: object) -> None:
         if not self._workspace.settings.animation or self._workspace.engine is None:
@@ -75,6 +78,7 @@ class Picture(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
+        self._compute()
         if not self._plots:
             return
         height = self.height() / len(self._plots)

@@ -41,8 +41,13 @@ class Axes:
     def polygon(self, xs: Samples, ys: Samples) -> QPolygonF:
         """Points of a line; where a value is not finite there is none."""
         good = np.isfinite(xs) & np.isfinite(ys)
-        return QPolygonF([QPointF(self.x(float(x)), self.y(float(y)))
-                          for x, y in zip(xs[good], ys[good], strict=True)])
+        if self.log_x:
+            across = np.log(np.maximum(xs[good], 1e-9) / self.x_low) / math.log(self.x_high / self.x_low)
+        else:
+            across = (xs[good] - self.x_low) / (self.x_high - self.x_low)
+        up = np.clip((ys[good] - self.y_low) / (self.y_high - self.y_low), -0.02, 1.02)
+        return QPolygonF(list(map(QPointF, (self.frame.left() + across * self.frame.width()).tolist(),
+                                  (self.frame.bottom() - up * self.frame.height()).tolist())))
 
 
 def draw_frame(painter: QPainter, axes: Axes) -> None:

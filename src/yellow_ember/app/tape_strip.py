@@ -32,6 +32,7 @@ class TapeStrip(QWidget):
         self._drag = ""
         self._anchor = 0
         self._still: QPixmap | None = None
+        self._shown: tuple[object, ...] = ()
         self.setMinimumHeight(80)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -55,11 +56,16 @@ class TapeStrip(QWidget):
         return max([*frames, self._workspace.session.rate * 10])
 
     def _refresh(self) -> None:
-        self._still = None
-        self.update()
+        """Draw the wave anew where anything in it has changed."""
+        workspace, session, strip = self._workspace, self._workspace.session, self._workspace.strip
+        shown = (session.loop, session.tempo, session.beats_per_bar, self.length, strip.id, strip.match_db,
+                 bool(strip.chain), workspace.imports.ready(strip.audio), id(workspace.measurer.latest(strip.id)))
+        if shown != self._shown:
+            self._shown, self._still = shown, None
+            self.update()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        self._refresh()
+        self._still = None
 
     def _on_frame(self, state: EngineState) -> None:
         if state.position != self._position:

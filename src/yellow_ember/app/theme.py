@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import math
 from pathlib import Path
@@ -42,6 +43,7 @@ def heat_colour(heat_db: float) -> QColor:
     return QColor(_RAMP[-1][1])
 
 
+@functools.cache
 def font(size: float, *, bold: bool = False) -> QFont:
     """The shipped family with tabular figures; size in points."""
     made = QFont(FAMILY)

@@ -15,9 +15,9 @@ import numpy as np
 from yellow_ember.dsp.arrays import Counts, Samples
 
 FACTORS = (1, 2, 4, 8, 16)
-CHUNK = 128
-"""Base-rate frames that a kernel works on at once, so that its buffers stay in the first cache."""
-PAIRS = (21, 7, 6, 5)
+CHUNK = 256
+"""Base-rate frames that a kernel works on at once, so that its buffers stay in the nearest caches."""
+PAIRS = (24, 8, 8, 8)
 """Folded coefficients of each level's filter, from the base rate up."""
 _ATTENUATION = (106.0, 106.0, 112.0, 112.0)
 _LONGEST = max(PAIRS)

@@ -35,6 +35,8 @@ from yellow_ember.session.model import Session
 
 HANG_SECONDS = 1.0
 """Without a block for so long the engine counts as hung."""
+PATIENCE, TRIES = 20.0, 3
+"""After so many restarts within so many seconds the next one waits until they have passed."""
 START_SECONDS = 15.0
 """So long a new engine may take to its first block (kernels may have to be compiled)."""
 
@@ -64,6 +66,8 @@ class EngineClient:
         self.devices: tuple[str, ...] = ()
         self.device = ""
         self.restarts = 0
+        self._restarted: list[float] = []
+        self._said = ""
         self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
         self._start()
 
@@ -87,6 +91,12 @@ class EngineClient:
         return self._process.pid
 
     def _restart(self, why: str) -> None:
+        now = time.monotonic()
+        self._restarted = [moment for moment in self._restarted if now - moment < PATIENCE]
+        if len(self._restarted) == TRIES:
+            self._say_once(f"The engine {why} {TRIES} times; it is tried again in a while.")
+            return
+        self._restarted.append(now)
         position, playing = self._state.position, self._state.playing
         self._drop()
         self.restarts += 1
@@ -97,6 +107,11 @@ class EngineClient:
         self._send(self._watch)
         self._send(self._before)
         self._send(Play(position) if playing else Locate(position))
+
+    def _say_once(self, text: str) -> None:
+        if text != self._said:
+            self._said = text
+            self._say(text)
 
     def _drop(self) -> None:
         self._process.kill()

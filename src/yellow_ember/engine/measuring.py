@@ -21,7 +21,7 @@ LONGEST_SECONDS = 60.0
 WAVE_COLUMNS = 1200
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class StripMeasurement:
     """Before and after a strip's chain over its loop, the match offset not applied.
 

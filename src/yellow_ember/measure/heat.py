@@ -23,7 +23,7 @@ _LINES_PER_UNKNOWN = 8
 _RIDGE = 1e-14
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Comparison:
     """Before against after.
 

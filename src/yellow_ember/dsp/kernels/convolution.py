@@ -1,9 +1,31 @@
-"""The inner loop of every symmetric FIR filter."""
+"""The inner loop of every symmetric FIR filter.
+
+Indices are unsigned: a signed one may be negative in Python's sense, and the check for
+that keeps a loop from vectorising.
+"""
 
 from __future__ import annotations
 
+from typing import Any
+
+import numpy as np
+
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
+
+EIGHT = 8
+Index = np.unsignedinteger[Any]
+_1, _2, _3, _4, _5, _6, _7, _8 = (np.uintp(k) for k in range(1, 9))
+
+
+@kernel
+def eight_folded(line: Samples, first: Index, last: Index, h0: float, h1: float, h2: float, h3: float, h4: float,
+                 h5: float, h6: float, h7: float) -> float:
+    """Sum of h_k (line[first + k] + line[last + 7 - k])."""
+    return float(h0 * (line[first] + line[last + _7]) + h1 * (line[first + _1] + line[last + _6])
+            + h2 * (line[first + _2] + line[last + _5]) + h3 * (line[first + _3] + line[last + _4])
+            + (h4 * (line[first + _4] + line[last + _3]) + h5 * (line[first + _5] + line[last + _2])
+               + h6 * (line[first + _6] + line[last + _1]) + h7 * (line[first + _7] + line[last])))
 
 
 @kernel
@@ -11,23 +33,17 @@ def add_folded(total: Samples, line: Samples, taps: Samples, pairs: int, span: i
                n: int) -> None:
     """total[i] += scale * sum over k < pairs of taps[k] (line[i + k] + line[i + span - k]).
 
-    Four taps a pass keep the sums in registers; slices from zero let the compiler vectorise.
+    Eight taps a pass keep the sums in registers.
     """
-    out = total[:n]
-    k = 0
-    while k + 4 <= pairs:
-        h0, h1, h2, h3 = scale * taps[k], scale * taps[k + 1], scale * taps[k + 2], scale * taps[k + 3]
-        a0, b0 = line[k:k + n], line[span - k:span - k + n]
-        a1, b1 = line[k + 1:k + 1 + n], line[span - k - 1:span - k - 1 + n]
-        a2, b2 = line[k + 2:k + 2 + n], line[span - k - 2:span - k - 2 + n]
-        a3, b3 = line[k + 3:k + 3 + n], line[span - k - 3:span - k - 3 + n]
-        for i in range(n):
-            out[i] += (h0 * (a0[i] + b0[i]) + h1 * (a1[i] + b1[i])
-                       + h2 * (a2[i] + b2[i]) + h3 * (a3[i] + b3[i]))
-        k += 4
-    while k < pairs:
+    count, whole, last = np.uintp(n), np.uintp(pairs // EIGHT * EIGHT), np.uintp(span)
+    for k in range(np.uintp(0), whole, _8):
+        h0, h1, h2, h3 = scale * taps[k], scale * taps[k + _1], scale * taps[k + _2], scale * taps[k + _3]
+        h4, h5, h6, h7 = scale * taps[k + _4], scale * taps[k + _5], scale * taps[k + _6], scale * taps[k + _7]
+        back = last - k - _7
+        for i in range(count):
+            total[i] += eight_folded(line, i + k, i + back, h0, h1, h2, h3, h4, h5, h6, h7)
+    for k in range(whole, np.uintp(pairs)):
         h = scale * taps[k]
-        a, b = line[k:k + n], line[span - k:span - k + n]
-        for i in range(n):
-            out[i] += h * (a[i] + b[i])
-        k += 1
+        back = last - k
+        for i in range(count):
+            total[i] += h * (line[i + k] + line[i + back])

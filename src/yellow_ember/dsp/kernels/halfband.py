@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
-from yellow_ember.dsp.kernels.convolution import add_folded
+from yellow_ember.dsp.kernels.convolution import EIGHT, add_folded, eight_folded
 
 
 @kernel
@@ -22,11 +24,18 @@ def double_rate(source: Samples, n: int, target: Samples, taps: Samples, pairs: 
     now, late = line[held:held + n], line[pairs:pairs + n]
     for i in range(n):
         now[i] = source[i]
-        total[i] = 0.0
-    add_folded(total, line, taps, pairs, held, 1.0, n)
-    for i in range(n):
-        target[2 * i] = total[i]
-        target[2 * i + 1] = late[i]
+    if pairs == EIGHT:
+        h0, h1, h2, h3, h4, h5, h6, h7 = taps[0], taps[1], taps[2], taps[3], taps[4], taps[5], taps[6], taps[7]
+        for i in range(np.uintp(n)):
+            target[i + i] = eight_folded(line, i, i + np.uintp(EIGHT), h0, h1, h2, h3, h4, h5, h6, h7)
+            target[i + i + np.uintp(1)] = late[i]
+    else:
+        for i in range(n):
+            total[i] = 0.0
+        add_folded(total, line, taps, pairs, held, 1.0, n)
+        for i in range(np.uintp(n)):
+            target[i + i] = total[i]
+            target[i + i + np.uintp(1)] = late[i]
     for i in range(held):
         history[i] = line[n + i]
 
@@ -41,12 +50,18 @@ def halve_rate(source: Samples, n: int, target: Samples, taps: Samples, pairs: i
     for i in range(pairs):
         odd_line[i] = odd_history[i]
     even, odd = line[held:held + n], odd_line[pairs:pairs + n]
-    for i in range(n):
-        even[i] = source[2 * i]
-        odd[i] = source[2 * i + 1]
-    for i in range(n):
-        target[i] = 0.5 * odd_line[i]
-    add_folded(target, line, taps, pairs, held, 0.5, n)
+    for i in range(np.uintp(n)):
+        even[i] = source[i + i]
+        odd[i] = source[i + i + np.uintp(1)]
+    if pairs == EIGHT:
+        h0, h1, h2, h3, h4, h5, h6, h7 = taps[0], taps[1], taps[2], taps[3], taps[4], taps[5], taps[6], taps[7]
+        for i in range(np.uintp(n)):
+            target[i] = 0.5 * (odd_line[i] + eight_folded(line, i, i + np.uintp(EIGHT),
+                                                          h0, h1, h2, h3, h4, h5, h6, h7))
+    else:
+        for i in range(n):
+            target[i] = 0.5 * odd_line[i]
+        add_folded(target, line, taps, pairs, held, 0.5, n)
     for i in range(held):
         history[i] = line[n + i]
     for i in range(pairs):
