@@ -14,7 +14,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 
 EIGHT = 8
-Index = np.unsignedinteger[Any]
+Index = int | np.unsignedinteger[Any]
 _1, _2, _3, _4, _5, _6, _7, _8 = (np.uintp(k) for k in range(1, 9))
 
 
