@@ -24,7 +24,7 @@ from yellow_ember.engine.printing import PrintOrder, print_session, stems
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.edits import add_stage, edit_strip, remove_stage, set_parameter
 from yellow_ember.session.model import MASTER, Loop, Session, new_stage
 
 NO_LOOP = Loop(0, 0, False)
@@ -142,7 +142,7 @@ def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engi
     for _ in range(4):
         killed = client.pid
         os.kill(killed, signal.SIGKILL)
-        wait_until(lambda pid=killed: client.poll() and (client.pid != pid or "tried again in a while" in said[-1]))
+        wait_until(lambda pid=killed: client.poll() and (client.pid != pid or "tried again in a while" in " ".join(said)))
     assert client.restarts == 3
     assert len(said) == 4
 
@@ -184,6 +184,32 @@ def test_structure_can_change_while_playing(coloured: Session, engine, tmp_path:
     assert np.all(np.isfinite(heard))
     steepest = max(np.abs(np.diff(printed(session, tmp_path, oversample=4))).max() for session in (coloured, more))
     assert np.abs(np.diff(heard)).max() <= 1.05 * steepest
+
+
+def test_edits_while_a_new_graph_is_on_its_way(coloured: Session, engine) -> None:
+    """Stages come and go and their controls move, faster than graphs can change places."""
+    client = engine()
+    settle(client, coloured)
+    client.play(0)
+    wait_until(lambda: client.poll().playing)
+    session = coloured
+    for number in range(40):
+        stage = new_stage("drive" if number % 2 else "trim")
+        session = add_stage(session, "band", stage)
+        client.set_session(session)
+        for step in range(6):
+            name = "drive_db" if number % 2 else "gain_db"
+            session = set_parameter(session, "band", stage.id, name, float(step))
+            client.set_session(session)
+            time.sleep(0.004)
+        session = remove_stage(session, "band", stage.id)
+        client.set_session(session)
+    session = add_stage(session, "band", new_stage("tape"))
+    client.set_session(session)
+    wait_until(lambda: client.poll().latency > 0 and client.poll().playing)
+    time.sleep(0.3)
+    client.poll()
+    assert client.restarts == 0
 
 
 def test_before_is_the_input_in_step(demo: Session) -> None:

@@ -93,8 +93,13 @@ class StripNode:
         self._right = Ramp(1.0, session.rate)
 
     def set(self, strip: Strip, audible: bool, *, at_once: bool = False) -> None:
-        """Take the strip's settings."""
-        self.chain.update(strip.chain)
+        """Take the strip's settings.
+
+        `at_once` is for a graph that does not play yet: its new slots have their settings, and
+        those it shares with the graph that plays are not to be touched from another thread.
+        """
+        if not at_once:
+            self.chain.update(strip.chain)
         self.strip = strip
         left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):

@@ -62,6 +62,7 @@ class Engine:
         self._built: queue.SimpleQueue[tuple[Graph, dict[str, _StripMeters]]] = queue.SimpleQueue()
         self._wanted: queue.SimpleQueue[tuple[Session, Graph | None] | None] = queue.SimpleQueue()
         self._building = 0
+        self._coming: Session | None = None
         self._session: Session | None = None
         self._meters: dict[str, _StripMeters] = {}
         self._rows: dict[str, int] = {}
@@ -167,20 +168,23 @@ class Engine:
                 node.hear(before=strip_id in self._before)
 
     def _set_session(self, session: Session, reload: bool) -> None:
-        old, self._session = self._session, session
+        self._session = session
         if session.rate != self._rate:
             self._rate = session.rate
             self._open_card()
-            old = None
-        same = (old is not None and not reload and self._building == 0 and self._graph is not None
-                and structure(old) == structure(session) and old.quality.live == session.quality.live)
-        if same and self._graph is not None:
-            self._graph.update(session)
-        else:
+            reload = True
+        # The graph that is on its way takes the newest settings over when it comes into play.
+        coming = self._coming if self._building or self._waiting is not None else None
+        basis = coming if coming is not None else self._graph.session if self._graph is not None else None
+        if (reload or basis is None or structure(basis) != structure(session)
+                or basis.quality.live != session.quality.live):
             self._request(session, None if reload else self._graph)
+        elif coming is None and self._graph is not None:
+            self._graph.update(session)
 
     def _request(self, session: Session, reuse: Graph | None) -> None:
         self._building += 1
+        self._coming = session
         self._wanted.put((session, reuse))
 
     def _build(self) -> None:
