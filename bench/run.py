@@ -33,7 +33,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
-from yellow_ember.dsp.kernels.halfband import lower_rate, raise_rate
+from yellow_ember.dsp.kernels.halfband import Cascade, lower_rate, raise_rate
 from yellow_ember.dsp.oversampling import CHUNK, Oversampling
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.engine.forking import start_server
@@ -100,16 +100,16 @@ def tape() -> None:
 
 
 @kernel
-def round_trip(row_of: Samples, levels: int, pad: int, taps: Samples, pairs: Samples, up: Samples, down: Samples,
+def round_trip(row_of: Samples, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
                odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
                total: Samples, chunk: int) -> None:
     """Eight times up and down again."""
     for start in range(0, row_of.size, chunk):
         n = min(chunk, row_of.size - start)
         part = row_of[start:start + n]
-        high = raise_rate(part, n, levels, taps, pairs, up[0], ping, pong, line, total)
+        high = raise_rate(part, n, levels, passes, up[0], ping, pong, line, total)
         other = pong if levels % 2 == 0 else ping
-        lower_rate(high, other, n, levels, taps, pairs, down[0], odd[0], line, odd_line, part)
+        lower_rate(high, other, n, levels, passes, down[0], odd[0], line, odd_line, part)
 
 
 def oversampling() -> None:

@@ -2,8 +2,8 @@
 
 Linear-phase half-band filters in cascade.  At a base rate of 48 kHz the pass band
 reaches 20 kHz within 0.001 dB and images lie more than 100 dB down; at other rates
-the band scales with the rate.  Filters: windowed sinc (Kaiser), Oppenheim and Schafer,
-Discrete-Time Signal Processing, section 7.5.
+the band scales with the rate.  Filters: equiripple half-band, by way of a one-band design
+of half the length (Vaidyanathan and Nguyen, IEEE Trans. Circuits and Systems 34, 1987).
 """
 
 from __future__ import annotations
@@ -11,28 +11,39 @@ from __future__ import annotations
 import functools
 
 import numpy as np
+from scipy.signal import remez
 
-from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels.halfband import Cascade
 
 FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 256
 """Base-rate frames that a kernel works on at once, so that its buffers stay in the nearest caches."""
-PAIRS = (24, 8, 8, 8)
-"""Folded coefficients of each level's filter, from the base rate up."""
-_ATTENUATION = (106.0, 106.0, 112.0, 112.0)
+_PASSES = ((4, 5), (1, 5), (1, 3), (1, 3))
+"""Passes of each level's filter and folded coefficients in each, from the base rate up."""
+_BAND = 20.0 / 48.0
+"""The pass band's edge over the base rate."""
+PAIRS = tuple(count * width for count, width in _PASSES)
 _LONGEST = max(PAIRS)
 
 
 @functools.cache
 def half_band(level: int) -> Samples:
-    """Folded even-indexed coefficients, gain two, of a level's half-band filter of 4 PAIRS[level] - 1 taps."""
+    """Folded even-indexed coefficients, gain two, of a level's half-band filter of 4 PAIRS[level] - 1 taps.
+
+    Its even branch is an equiripple all-pass of even length in the filter's pass band, at half the rate.
+    """
     pairs = PAIRS[level]
-    centre = 2 * pairs - 1
-    offset = np.arange(-centre, centre + 1)
-    beta = 0.1102 * (_ATTENUATION[level] - 8.7)
-    response = np.sinc(offset / 2.0) * np.kaiser(2 * centre + 1, beta)
-    even = response[::2]
-    return np.asarray(even[:pairs] / even.sum())
+    even = remez(2 * pairs, [0.0, _BAND / 2.0**level], [1.0], fs=1.0)
+    return np.asarray(even[:pairs])
+
+
+@functools.cache
+def cascade() -> Cascade:
+    """All levels' coefficients as the kernels take them."""
+    levels = [half_band(level).reshape(shape).tolist() for level, shape in enumerate(_PASSES)]
+    first, second, third, fourth = (tuple(tuple(part) for part in level) for level in levels)
+    return first, second, third, fourth
 
 
 class Oversampling:
@@ -50,10 +61,6 @@ class Oversampling:
             raise ValueError(f"oversampling must be one of {FACTORS}, not {factor}")
         self.factor = factor
         self.levels = FACTORS.index(factor)
-        self.taps: Samples = np.zeros((len(PAIRS), _LONGEST))
-        for level, pairs in enumerate(PAIRS):
-            self.taps[level, :pairs] = half_band(level)
-        self.pairs: Counts = np.array(PAIRS, dtype=np.int64)
         delay = inner_delay + sum((4 * PAIRS[level] - 2) * factor // 2 ** (level + 1)
                                   for level in range(self.levels))
         self.pad = -delay % factor
@@ -73,9 +80,8 @@ class Oversampling:
         """The arrays that carry over from block to block."""
         return [self.up_history, self.down_history, self.odd_history, self.pad_history]
 
-    def buffers(self) -> tuple[int, int, Samples, Counts, Samples, Samples, Samples, Samples,
-                               Samples, Samples, Samples, Samples, Samples]:
+    def buffers(self) -> tuple[int, int, Cascade, Samples, Samples, Samples, Samples, Samples, Samples, Samples,
+                               Samples, Samples]:
         """What a kernel passes on to `raise_rate` and `lower_rate`."""
-        return (self.levels, self.pad, self.taps, self.pairs, self.up_history, self.down_history,
-                self.odd_history, self.pad_history, self.ping, self.pong, self.line, self.odd_line,
-                self.total)
+        return (self.levels, self.pad, cascade(), self.up_history, self.down_history, self.odd_history,
+                self.pad_history, self.ping, self.pong, self.line, self.odd_line, self.total)

@@ -1,7 +1,8 @@
-"""The inner loop of every symmetric FIR filter.
+"""The inner loops of every symmetric FIR filter.
 
-Indices are unsigned: a signed one may be negative in Python's sense, and the check for
-that keeps a loop from vectorising.
+Coefficients come as short tuples: their number is known when a loop is compiled, so that
+sums stay in registers and the loop over samples vectorises.  Indices are unsigned: a signed
+one may be negative in Python's sense, and the check for that keeps a loop from vectorising.
 """
 
 from __future__ import annotations
@@ -13,37 +14,38 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 
-EIGHT = 8
 Index = int | np.unsignedinteger[Any]
-_1, _2, _3, _4, _5, _6, _7, _8 = (np.uintp(k) for k in range(1, 9))
+Taps = tuple[float, ...]
+"""At most twelve coefficients of one pass; longer tuples are not unrolled by the compiler."""
+
+EIGHT = 8
+_0, _1, _2, _3, _4, _5, _6, _7 = (np.uintp(k) for k in range(EIGHT))
 
 
 @kernel
-def eight_folded(line: Samples, first: Index, last: Index, h0: float, h1: float, h2: float, h3: float, h4: float,
-                 h5: float, h6: float, h7: float) -> float:
-    """Sum of h_k (line[first + k] + line[last + 7 - k])."""
-    return float(h0 * (line[first] + line[last + _7]) + h1 * (line[first + _1] + line[last + _6])
-            + h2 * (line[first + _2] + line[last + _5]) + h3 * (line[first + _3] + line[last + _4])
-            + (h4 * (line[first + _4] + line[last + _3]) + h5 * (line[first + _5] + line[last + _2])
-               + h6 * (line[first + _6] + line[last + _1]) + h7 * (line[first + _7] + line[last])))
+def folded(line: Samples, first: Index, last: Index, taps: Taps) -> float:
+    """Sum over k of taps[k] (line[first + k] + line[last - k])."""
+    total = float(taps[0] * (line[first] + line[last]))
+    for k in range(_1, np.uintp(len(taps))):
+        total += taps[k] * (line[first + k] + line[last - k])
+    return total
 
 
 @kernel
-def add_folded(total: Samples, line: Samples, taps: Samples, pairs: int, span: int, scale: float,
-               n: int) -> None:
-    """total[i] += scale * sum over k < pairs of taps[k] (line[i + k] + line[i + span - k]).
+def add_folded(total: Samples, line: Samples, first: int, last: int, taps: Taps, n: int) -> None:
+    """total[i] += sum over k of taps[k] (line[i + first + k] + line[i + last - k])."""
+    front, back = np.uintp(first), np.uintp(last)
+    for i in range(np.uintp(n)):
+        total[i] += folded(line, i + front, i + back, taps)
 
-    Eight taps a pass keep the sums in registers.
-    """
-    count, whole, last = np.uintp(n), np.uintp(pairs // EIGHT * EIGHT), np.uintp(span)
-    for k in range(np.uintp(0), whole, _8):
-        h0, h1, h2, h3 = scale * taps[k], scale * taps[k + _1], scale * taps[k + _2], scale * taps[k + _3]
-        h4, h5, h6, h7 = scale * taps[k + _4], scale * taps[k + _5], scale * taps[k + _6], scale * taps[k + _7]
-        back = last - k - _7
-        for i in range(count):
-            total[i] += eight_folded(line, i + k, i + back, h0, h1, h2, h3, h4, h5, h6, h7)
-    for k in range(whole, np.uintp(pairs)):
-        h = scale * taps[k]
-        back = last - k
-        for i in range(count):
-            total[i] += h * (line[i + k] + line[i + back])
+
+@kernel
+def add_symmetric(total: Samples, line: Samples, taps: Samples, pairs: int, n: int) -> None:
+    """total[i] += all but the middle of a symmetric filter of 2 pairs + 1 taps, eight taps a pass."""
+    whole, span = pairs // EIGHT * EIGHT, 2 * pairs
+    for k in range(0, whole, EIGHT):
+        h = taps[k:k + EIGHT]
+        add_folded(total, line, k, span - k,
+                   (h[_0], h[_1], h[_2], h[_3], h[_4], h[_5], h[_6], h[_7]), n)
+    for k in range(whole, pairs):
+        add_folded(total, line, k, span - k, (taps[k],), n)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
-from yellow_ember.dsp.kernels.convolution import add_folded
+from yellow_ember.dsp.kernels.convolution import add_symmetric
 
 TINY = 1e-30
 """States below this are set to zero at the end of a block: denormals cost thirty times."""
@@ -55,7 +55,7 @@ def fir(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
             now[i] = row[i]
         for i in range(n):
             row[i] = middle * centre[i]
-        add_folded(row, line, taps, half, held, 1.0, n)
+        add_symmetric(row, line, taps, half, n)
         for i in range(held):
             history[c, i] = line[n + i]
 

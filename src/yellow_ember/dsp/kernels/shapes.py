@@ -11,9 +11,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
-from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
 
 TABLE, HARD, FOLD, WRAP = 0, 1, 2, 3
 SMALL_STEP = 1e-5
@@ -98,7 +98,7 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, state:
 
 @kernel
 def drive(block: Samples, kind: int, curve: Samples, steps: int, bend_state: Samples,
-          chunk: int, levels: int, pad: int, taps: Samples, pairs: Counts, up: Samples, down: Samples,
+          chunk: int, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
           odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
           total: Samples) -> None:
     """A saturation shape at the raised rate over a whole block, in place."""
@@ -109,8 +109,8 @@ def drive(block: Samples, kind: int, curve: Samples, steps: int, bend_state: Sam
             n = min(chunk, frames - start)
             fast = n << levels
             part = row[start:start + n]
-            high = raise_rate(part, n, levels, taps, pairs, up[c], ping, pong, line, total)
+            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
             other = pong if levels % 2 == 0 else ping
             bend(high, fast, kind, curve, steps, bend_state[c], line)
             delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, other, n, levels, taps, pairs, down[c], odd[c], line, odd_line, part)
+            lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)

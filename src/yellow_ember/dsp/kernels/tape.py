@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
-from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
 
 
 @kernel
@@ -56,7 +56,7 @@ def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: floa
 
 @kernel
 def record(block: Samples, curve: Samples, corner: float, limit: float, demag_state: Samples,
-           chunk: int, levels: int, pad: int, taps: Samples, pairs: Counts, up: Samples, down: Samples,
+           chunk: int, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
            odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
            total: Samples) -> None:
     """Head field to magnetisation, in place, the non-linear part at the raised rate."""
@@ -67,10 +67,10 @@ def record(block: Samples, curve: Samples, corner: float, limit: float, demag_st
             n = min(chunk, frames - start)
             fast = n << levels
             part = row[start:start + n]
-            high = raise_rate(part, n, levels, taps, pairs, up[c], ping, pong, line, total)
+            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
             other = pong if levels % 2 == 0 else ping
             magnetise(high, fast, curve)
             demagnetise(high, fast, other, corner, limit, demag_state[c])
             delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, other, n, levels, taps, pairs, down[c], odd[c], line, odd_line, part)
+            lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)
 
