@@ -65,8 +65,8 @@ def best(function: Callable[[], object], tries: int = 5) -> float:
 # -- kernels --------------------------------------------------------------------------------
 
 
-def yardstick(signal: Samples) -> float | None:
-    """Seconds that the plain C loop takes over the signal at eight times its rate; None without gcc."""
+def yardstick(signal: Samples) -> Callable[[], None] | None:
+    """Runs the plain C loop over the signal at eight times its rate; None without gcc."""
     if shutil.which("gcc") is None:
         return None
     library = _HOME / "hysteresis.so"
@@ -81,21 +81,25 @@ def yardstick(signal: Samples) -> float | None:
         for channel in fast:
             loop(channel.ctypes.data_as(pointer), out.ctypes.data_as(pointer), ctypes.c_long(out.size))
 
-    return best(run, 3)
+    return run
 
 
 def tape() -> None:
+    """Machine and yardstick in turn, so that both meet the same weather."""
     seconds = 4.0
     signal = test_signal(seconds)
     everything = {"hiss": True, "lean_db": 3.0, "clean_lows_hz": 80.0, "standard": "nab", "record_db": 6.0,
                   "bias_db": -1.0}
     values = stage_kind("tape").complete(everything)
-    taken = min(seconds_taken("tape", values, signal) for _ in range(2))
-    faster = seconds / taken
-    row("tape, 8x, stereo, all on: times real time on one core", f"{faster:.1f}", ">= 25", faster >= 25)
     plain = yardstick(signal)
+    machine, loop = float("inf"), float("inf")
+    for _ in range(4):
+        machine = min(machine, seconds_taken("tape", values, signal, tries=2))
+        loop = min(loop, best(plain, 1)) if plain is not None else loop
+    faster = seconds / machine
+    row("tape, 8x, stereo, all on: times real time on one core", f"{faster:.1f}", ">= 25", faster >= 25)
     if plain is not None:
-        ratio = taken / plain
+        ratio = machine / loop
         row("tape against a plain C hysteresis over the same audio", f"{ratio:.3f}", "<= 0.16", ratio <= 0.16)
 
 
