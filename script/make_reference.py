@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.cli import parameter_listing
+from yellow_ember.dsp.parameters import Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
@@ -35,28 +36,44 @@ def reference() -> str:
                     extent = ", ".join(f"`{choice['id']}`" for choice in listing["choices"])
                 elif listing["min"] is None:
                     extent = "`true`, `false`"
+                elif isinstance(parameter, Steps):
+                    extent = f"list of at most {parameter.longest}, 0 to 1 or `null` each"
                 else:
                     extent = f"{listing['min']:g} to {listing['max']:g} {listing['unit']}".rstrip()
+                    if parameter.unset_word:
+                        extent += f", or `null` ({parameter.unset_word})"
+                    if parameter.per_channel:
+                        extent += ", or `[left, right]`"
                 lines.append(f"| `{parameter.id}` | {parameter.label} | {extent} | {listing['default']} "
                              f"| {parameter.help} |")
         lines.append("")
     return "\n".join(lines)
 
 
-def _parameter_schema(listing: dict[str, Any]) -> dict[str, Any]:
+def _parameter_schema(parameter: Parameter) -> dict[str, Any]:
+    listing = parameter_listing(parameter)
     found: dict[str, Any] = {"description": listing["help"], "default": listing["default"]}
     if listing["choices"]:
         return found | {"enum": [choice["id"] for choice in listing["choices"]]}
     if listing["min"] is None:
         return found | {"type": "boolean"}
-    return found | {"type": "number", "minimum": listing["min"], "maximum": listing["max"]}
+    number = {"type": "number", "minimum": listing["min"], "maximum": listing["max"]}
+    if isinstance(parameter, Steps):
+        return found | {"type": "array", "maxItems": parameter.longest, "items": {"anyOf": [{"type": "null"}, number]}}
+    assert isinstance(parameter, Number)
+    forms: list[dict[str, Any]] = [number]
+    if parameter.unset_word:
+        forms.append({"type": "null"})
+    if parameter.per_channel:
+        forms.append({"type": "array", "items": number, "minItems": 2, "maxItems": 2})
+    return found | (number if len(forms) == 1 else {"anyOf": forms})
 
 
 def _stages_schema() -> dict[str, Any]:
     level = {"type": "number", "minimum": LOWEST_DB, "maximum": HIGHEST_DB}
     kinds = []
     for kind in STAGES:
-        params = {parameter.id: _parameter_schema(parameter_listing(parameter)) for parameter in kind.parameters}
+        params = {parameter.id: _parameter_schema(parameter) for parameter in kind.parameters}
         kinds.append({
             "type": "object", "required": ["kind"], "additionalProperties": False,
             "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, "on": {"type": "boolean"},

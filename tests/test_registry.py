@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain, StageSettings
-from yellow_ember.dsp.parameters import Automation, Number, Option, Switch, Values
-from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.parameters import Automation, Number, Option, Steps, Switch, Values
+from yellow_ember.dsp.stage import Damage, Plot, Setup, StageKind
 from yellow_ember.dsp.stages import STAGES, stage_kind
 
 RATE = 48000
@@ -47,17 +47,26 @@ def test_declaration_is_complete(kind: StageKind) -> None:
         assert parameter.help.endswith("."), parameter.id
         assert len(parameter.help) > 20, parameter.id
         assert parameter.check(parameter.default_value) == parameter.default_value
-        assert parameter.parse(parameter.text(parameter.default_value)) == pytest.approx(parameter.default_value) \
-            if isinstance(parameter, Number) else True
+        if isinstance(parameter, Number):
+            parsed = parameter.parse(parameter.text(parameter.default_value))
+            assert parsed == (parameter.default and pytest.approx(parameter.default))
     for special in (kind.drive, kind.makeup):
         assert special is None or isinstance(kind.parameter(special), Number)
 
 
 @every_stage
-def test_picture_has_curves(kind: StageKind) -> None:
-    plots = kind.picture(kind.defaults(), RATE, -18.0)
-    assert plots
-    for plot in plots:
+def test_picture_has_data(kind: StageKind) -> None:
+    parts = kind.picture(kind.defaults(), RATE, -18.0)
+    assert parts
+    for plot in parts:
+        assert plot.title
+        if isinstance(plot, Damage):
+            loss, highs = plot.at(np.linspace(0.0, 20.0, 50), 96.0, 4)
+            assert loss.shape == highs.shape == (50,)
+            assert np.all(loss >= 0.0)
+            assert np.all((highs >= 0.0) & (highs <= 1.0))
+        if not isinstance(plot, Plot):
+            continue
         for curve in plot.curves:
             assert curve.x.shape == curve.y.shape
             assert np.all(np.isfinite(curve.y))
@@ -114,10 +123,9 @@ def test_claimed_transparency_and_latency(kind: StageKind, factor: int) -> None:
         pytest.skip("claims no transparency")
     time = np.arange(24000) / RATE
     signal = 0.2 * sum(np.sin(2 * np.pi * f * time + f) for f in (100.0, 997.0, 6000.0))[None, :]
-    processor = kind.processor()
-    processor.prepare(Setup(RATE, 1, 64, factor))
+    stage = StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))
+    late = Chain(Setup(RATE, 1, 64, factor), [stage]).latency
     out = run(kind, signal, kind.rest, factor=factor)
-    late = processor.latency
     error = out[0, late + 4000:] - signal[0, 4000:signal.shape[1] - late]
     assert np.abs(np.sqrt(np.mean(error**2))) < 10.0 ** (-100.0 / 20.0)
 
@@ -130,6 +138,10 @@ def test_every_choice_and_extreme_runs(kind: StageKind) -> None:
             values = [parameter.value_at(place) for place in range(len(parameter.choices))]
         elif isinstance(parameter, Number):
             values = [parameter.minimum, parameter.maximum]
+            values += [None] * bool(parameter.unset_word)
+            values += [(parameter.minimum, parameter.maximum)] * parameter.per_channel
+        elif isinstance(parameter, Steps):
+            values = [(), (0.5, None, 1.0), (1.0,) * parameter.longest]
         else:
             values = [True, False]
         for value in values:

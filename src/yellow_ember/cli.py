@@ -16,7 +16,7 @@ import numpy as np
 from yellow_ember import __version__
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
-from yellow_ember.dsp.parameters import Number, Option, Parameter
+from yellow_ember.dsp.parameters import Number, Option, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
@@ -58,6 +58,8 @@ def parameter_listing(parameter: Parameter) -> dict[str, Any]:
                                "group": parameter.group.value, "help": parameter.help}
     if isinstance(parameter, Number):
         listing |= {"unit": parameter.unit, "min": parameter.minimum, "max": parameter.maximum}
+    if isinstance(parameter, Steps):
+        listing |= {"min": 0.0, "max": 1.0, "default": []}
     if isinstance(parameter, Option):
         listing |= {"unit": parameter.unit, "choices": [
             {"id": parameter.value_at(place), "label": choice.label}

@@ -16,7 +16,7 @@ from yellow_ember.app.picture import Picture
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Group, Number, Value
+from yellow_ember.dsp.parameters import Group, Number, Value, as_number
 from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
 
 _LOWEST = -60.0
@@ -122,7 +122,7 @@ class Bench(QWidget):
         if stage is None:
             return
         if name in ("wet_db", "dry_db"):
-            level = float(value)
+            level = as_number(value)
             floor: float | None = None if name == "dry_db" else -120.0
             changed = floor if level <= _LOWEST else level
             workspace.document.change(edit_stage(

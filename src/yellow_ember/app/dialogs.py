@@ -28,7 +28,7 @@ from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import BLOCK_SIZES
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.dsp.parameters import Group, Number
+from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.printing import PrintOrder, stems
 from yellow_ember.session.model import MASTER
@@ -91,7 +91,7 @@ class SettingsDialog(QDialog):
         if (device, block) != (settings.device, settings.block):
             workspace.change_device(device, block)
         workspace.document.commit("Levels", workspace.session.with_(
-            reference_dbfs=float(self.reference.value), ceiling_dbfs=float(self.ceiling.value)))
+            reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
         super().accept()
 
 

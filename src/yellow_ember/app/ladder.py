@@ -15,6 +15,7 @@ from yellow_ember.app.level import against_vu
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.board import MOST_POINTS
 from yellow_ember.session.edits import (
@@ -330,8 +331,8 @@ class Ladder(QWidget):
         stage = workspace.strip.stage(workspace.stage_id)
         kind = stage.declaration
         if kind.drive is not None:
-            default = float(kind.parameter(kind.drive).default_value)
-            self._drive(default - float(stage.params[kind.drive]))
+            default = as_pair(kind.parameter(kind.drive).default_value)[0]
+            self._drive(default - as_pair(stage.params[kind.drive])[0])
             self._commit_drive()
 
     def _defaults(self) -> None:

@@ -91,7 +91,7 @@ class ValueBar(QWidget):
         """Where a value lies along the bar, 0 to 1."""
         match self.parameter:
             case Number() as number:
-                return number.position(float(value))
+                return number.position(value)
             case Option() as option:
                 return option.index(value) / max(1, len(option.choices) - 1)
             case _:

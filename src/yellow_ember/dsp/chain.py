@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -43,6 +43,10 @@ class StageSettings:
     def value(self, name: str) -> Value:
         return self.params[name]
 
+    def lookahead(self, rate: float) -> int:
+        """Frames of the future that the stage must see."""
+        return self.declaration.lookahead(self.params, rate)
+
 
 def _dry_gain(settings: StageSettings) -> float:
     return 0.0 if settings.dry_db is None else gain(settings.dry_db)
@@ -53,6 +57,8 @@ class Slot:
 
     def __init__(self, setup: Setup, settings: StageSettings) -> None:
         self.settings = settings
+        self.lookahead = settings.lookahead(setup.rate)
+        setup = replace(setup, lookahead=self.lookahead)
         self._setup = setup
         kind = settings.declaration
         self._now: Processor = kind.processor()
@@ -162,21 +168,26 @@ Tap = Callable[[int, Samples], None]
 
 
 class Chain:
-    """Slots in series.  Non-finite input is replaced by silence before the first."""
+    """Slots in series.  Non-finite input is replaced by silence before the first.
+
+    `clock` runs on by itself; whoever knows better sets `clock.frame` before a block.
+    """
 
     def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Sequence[Slot] = ()) -> None:
         by_id = {slot.settings.id: slot for slot in reuse}
+        self.clock = setup.clock
         self.slots: list[Slot] = []
         for place, settings in enumerate(stages):
             slot = by_id.get(settings.id)
-            if slot is None:
-                slot = Slot(setup._replace(seed=setup.seed + 101 * place), settings)
+            if slot is None or slot.lookahead != settings.lookahead(setup.rate):
+                slot = Slot(replace(setup, seed=setup.seed + 101 * place), settings)
             self.slots.append(slot)
         self.latency = sum(slot.latency for slot in self.slots)
 
     def reset(self) -> None:
         for slot in self.slots:
             slot.reset()
+        self.clock.frame = 0
 
     def update(self, stages: Sequence[StageSettings]) -> None:
         """New settings for the same stages in the same order."""
@@ -187,9 +198,13 @@ class Chain:
     def process(self, block: Samples, tap: Tap | None = None) -> None:
         """A block (channels, frames), C-contiguous float64, in place."""
         clean_input(block)
+        clock = self.clock
+        clock.late = 0
         if tap is not None:
             tap(0, block)
         for place, slot in enumerate(self.slots):
             slot.process(block)
+            clock.late += slot.latency
             if tap is not None:
                 tap(place + 1, block)
+        clock.frame += block.shape[1]

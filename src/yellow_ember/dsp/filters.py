@@ -38,10 +38,22 @@ def low_pass(hz: float, q: float, rate: float) -> Section:
     return _second_order((k * k, 2 * k * k, k * k), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
 
 
+def low_pass_first(hz: float, rate: float) -> Section:
+    """First-order low-pass by the bilinear transform."""
+    k = _corner(hz, rate)
+    return (k / (1 + k), k / (1 + k), 0.0, (k - 1) / (1 + k), 0.0)
+
+
 def high_pass(hz: float, q: float, rate: float) -> Section:
     """Second-order high-pass by the bilinear transform."""
     k = _corner(hz, rate)
     return _second_order((1.0, -2.0, 1.0), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
+
+
+def band_pass(hz: float, q: float, rate: float) -> Section:
+    """Second-order band-pass by the bilinear transform, gain one in its middle."""
+    k = _corner(hz, rate)
+    return _second_order((k / q, 0.0, -k / q), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
 
 
 def tilt(hz: float, gain_db: float, rate: float) -> Section:

@@ -8,7 +8,7 @@ from yellow_ember.dsp.arrays import Samples, block_view
 from yellow_ember.dsp.filters import split, tilt
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import add
-from yellow_ember.dsp.parameters import Group, Number, Taper, Values
+from yellow_ember.dsp.parameters import Group, Number, Taper, Values, as_number
 from yellow_ember.dsp.stage import Setup
 
 LEAN_DB = Number(
@@ -54,10 +54,10 @@ class LeanAndCleanLows:
 
     def set(self, values: Values) -> None:
         """Take `lean_db`, `lean_hz` and `clean_lows_hz` (all moved by the host's crossfade)."""
-        lean, corner = float(values["lean_db"]), float(values["clean_lows_hz"])
+        lean, corner = as_number(values["lean_db"]), as_number(values["clean_lows_hz"])
         self._leaning, self._splitting = lean != 0.0, corner > CLEAN_LOWS_HZ.minimum
         if self._leaning:
-            pivot = float(values["lean_hz"])
+            pivot = as_number(values["lean_hz"])
             self._tip[0] = tilt(pivot, lean, self._rate)
             self._back[0] = tilt(pivot, -lean, self._rate)
         if self._splitting:

@@ -14,8 +14,29 @@ from dataclasses import dataclass
 
 type_error = "must be {wanted}, not {got}"
 
-Value = float | int | bool | str
+Value = float | int | bool | str | tuple[float | None, ...] | None
+"""A number, a switch, a choice's id, a pair (left, right), steps, or None for "as the machine has it"."""
 Values = Mapping[str, Value]
+
+
+def as_number(value: Value) -> float:
+    """A value that is one number; TypeError for any other."""
+    if isinstance(value, int | float):
+        return float(value)
+    raise TypeError(f"{value!r} is no number")
+
+
+def as_pair(value: Value) -> tuple[float, float]:
+    """Left and right of a value that may differ per channel."""
+    if isinstance(value, tuple):
+        left, right = value
+        return as_number(left), as_number(right)
+    return as_number(value), as_number(value)
+
+
+def as_number_or(value: Value, otherwise: float) -> float:
+    """A number, or what stands for one that is left to the machine."""
+    return otherwise if value is None else as_number(value)
 
 
 class Group(enum.Enum):
@@ -26,6 +47,7 @@ class Group(enum.Enum):
     TONE = "Tone"
     MOTION = "Motion"
     WEAR = "Wear"
+    DROPOUTS = "Dropouts"
     NOISE = "Noise"
     OUTPUT = "Output"
 
@@ -44,6 +66,8 @@ class Taper(enum.Enum):
 
     LINEAR = "linear"
     LOG = "log"
+    ROOT = "root"
+    """Small values take up more of the control."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,22 +107,42 @@ class Parameter:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Number(Parameter):
-    """A continuous parameter. `floor_word` is shown at the minimum ("off"), `top_word` at the maximum."""
+    """A continuous parameter.
+
+    floor_word, top_word : shown at the minimum ("off") and at the maximum
+    unset_word : shown for None, which then stands for what the machine itself has ("deck's")
+    per_channel : the value may be a pair (left, right)
+    realistic : up to where a real device goes; the control marks it
+    whole : takes whole numbers only
+    """
 
     unit: str
     minimum: float
     maximum: float
-    default: float
+    default: float | None
     taper: Taper = Taper.LINEAR
     decimals: int = 1
     floor_word: str = ""
     top_word: str = ""
+    unset_word: str = ""
+    per_channel: bool = False
+    realistic: float | None = None
+    whole: bool = False
 
     @property
     def default_value(self) -> Value:
         return self.default
 
-    def check(self, value: object) -> float:
+    def check(self, value: object) -> Value:
+        if value is None and self.unset_word:
+            return None
+        if isinstance(value, list | tuple) and self.per_channel:
+            if len(value) != 2:
+                raise ValueError(f"must be a number or [left, right], not a list of {len(value)}")
+            return self._check_one(value[0]), self._check_one(value[1])
+        return self._check_one(value)
+
+    def _check_one(self, value: object) -> float:
         if isinstance(value, bool) or not isinstance(value, int | float):
             raise ValueError(type_error.format(wanted="a number", got=_type_word(value)))
         number = float(value)
@@ -107,40 +151,66 @@ class Number(Parameter):
                 f"must lie between {self.minimum:g} and {self.maximum:g} {self.unit}".rstrip()
                 + f", not {number:g}"
             )
+        if self.whole and number != round(number):
+            raise ValueError(f"must be a whole number, not {number:g}")
         return number
 
     def clamp(self, value: float) -> float:
-        return min(max(value, self.minimum), self.maximum)
+        """The nearest value that is allowed."""
+        inside = min(max(value, self.minimum), self.maximum)
+        return float(round(inside)) if self.whole else inside
 
-    def position(self, value: float) -> float:
-        """Where the value lies on its control, 0 to 1."""
+    def position(self, value: Value) -> float:
+        """Where the value lies on its control, 0 to 1; of a pair, the middle of both."""
+        if value is None:
+            return 0.0
+        if isinstance(value, tuple):
+            return sum(self.position(side) for side in value) / 2.0
+        number = as_number(value)
         if self.taper is Taper.LOG:
-            return math.log(value / self.minimum) / math.log(self.maximum / self.minimum)
-        return (value - self.minimum) / (self.maximum - self.minimum)
+            return math.log(number / self.minimum) / math.log(self.maximum / self.minimum)
+        share = (number - self.minimum) / (self.maximum - self.minimum)
+        return math.sqrt(share) if self.taper is Taper.ROOT else share
 
     def at(self, position: float) -> float:
-        """The value at a position between 0 and 1 (clamped), the inverse of `position`."""
+        """The number at a position between 0 and 1 (clamped), the inverse of `position`."""
         position = min(max(position, 0.0), 1.0)
         if self.taper is Taper.LOG:
             return float(self.minimum * (self.maximum / self.minimum) ** position)
+        if self.taper is Taper.ROOT:
+            position *= position
         return self.minimum + position * (self.maximum - self.minimum)
 
     def text(self, value: Value) -> str:
-        number = float(value)
+        if value is None:
+            return self.unset_word
+        if isinstance(value, tuple):
+            left, right = (self.text(side).removesuffix(self.unit).rstrip() for side in value)
+            return f"{left} | {right} {self.unit}".rstrip()
+        number = as_number(value)
         if self.floor_word and number <= self.minimum:
             return self.floor_word
         if self.top_word and number >= self.maximum:
             return self.top_word
         if self.unit == "Hz" and number >= 1000:
             return f"{number / 1000:.2f} kHz"
-        sign = "+" if self.minimum < 0 else ""
+        sign = "+" if self.minimum < 0 < self.maximum else ""
         shown = f"{number:{sign}.{self.decimals}f}"
         if float(shown) == 0:
             shown = shown.lstrip("+-")
         return f"{shown} {self.unit}".rstrip()
 
-    def parse(self, text: str) -> float:
+    def parse(self, text: str) -> Value:
         word = text.strip().lower().replace(",", ".")
+        if self.unset_word and word == self.unset_word.lower():
+            return None
+        if self.per_channel and word.count("|") == 1:
+            left, right = word.split("|")
+            return self._parse_one(left), self._parse_one(right)
+        return self._parse_one(word)
+
+    def _parse_one(self, word: str) -> float:
+        word = word.strip()
         if self.floor_word and word == self.floor_word:
             return self.minimum
         if self.top_word and word == self.top_word:
@@ -153,8 +223,39 @@ class Number(Parameter):
             word = word.removesuffix(unit)
         number = float(word) * factor
         if not math.isfinite(number):
-            raise ValueError(f"not a number: {text}")
+            raise ValueError(f"not a number: {word}")
         return self.clamp(number)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Steps(Parameter):
+    """A row of steps between 0 and 1 that the user draws; None leaves a step as it was generated."""
+
+    longest: int
+
+    @property
+    def default_value(self) -> Value:
+        return ()
+
+    def check(self, value: object) -> Value:
+        if not isinstance(value, list | tuple) or len(value) > self.longest:
+            raise ValueError(f"must be a list of at most {self.longest} steps, not {_type_word(value)}")
+        steps: list[float | None] = []
+        for place, step in enumerate(value):
+            if step is None:
+                steps.append(None)
+            elif isinstance(step, bool) or not isinstance(step, int | float) or not 0.0 <= step <= 1.0:
+                raise ValueError(f"step {place} must be null or lie between 0 and 1, not {step!r}")
+            else:
+                steps.append(float(step))
+        return tuple(steps)
+
+    def text(self, value: Value) -> str:
+        drawn = sum(step is not None for step in value) if isinstance(value, tuple) else 0
+        return f"{drawn} drawn by hand" if drawn else "none drawn by hand"
+
+    def parse(self, text: str) -> Value:
+        raise ValueError("steps are drawn, not typed")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -204,7 +305,7 @@ class Option(Parameter):
 
     def index(self, value: Value) -> int:
         """The place of a checked value among the choices."""
-        key = f"{float(value):g}" if self.numeric else str(value)
+        key = f"{as_number(value):g}" if self.numeric else str(value)
         return self.ids().index(key)
 
     def value_at(self, index: int) -> Value:

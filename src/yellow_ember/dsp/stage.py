@@ -9,16 +9,35 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
 
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.parameters import Automation, Group, Parameter, Value, Values
+from yellow_ember.dsp.parameters import Automation, Group, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
 
 
-class Setup(NamedTuple):
+@dataclass(slots=True)
+class Clock:
+    """Where in the session a strip's chain is: what damage to a tape and rates in notes go by.
+
+    frame : session frame of the block's first sample at the chain's input
+    late : frames by which the signal at the present stage lags behind that
+    """
+
+    frame: int = 0
+    late: int = 0
+    tempo: float = 120.0
+    beats_per_bar: int = 4
+
+    @property
+    def here(self) -> int:
+        """Session frame of the block's first sample at the present stage; negative before the start."""
+        return self.frame - self.late
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
     """What a processor is prepared for.
 
     rate : frames a second
@@ -27,6 +46,8 @@ class Setup(NamedTuple):
     oversample : 1, 2, 4, 8 or 16
     reference_dbfs : peak level of a sine at 0 VU
     seed : where the stage's random numbers start
+    lookahead : frames of the future that the stage asked for (`StageKind.lookahead`)
+    clock : shared by all stages of a chain
     """
 
     rate: float
@@ -35,6 +56,8 @@ class Setup(NamedTuple):
     oversample: int = 8
     reference_dbfs: float = -18.0
     seed: int = 0
+    lookahead: int = 0
+    clock: Clock = field(default_factory=Clock)
 
 
 class Processor(ABC):
@@ -43,7 +66,7 @@ class Processor(ABC):
     `process` works in place on float64 blocks (channels, frames), C-contiguous, of any
     length up to `max_block`; it allocates no arrays, and the cutting into blocks does
     not change its result.  Input must be finite; the host of the stage sees to that.
-    `latency` is in frames and does not depend on parameters.
+    `latency` is in frames and depends on the set-up alone.
     """
 
     latency: int = 0
@@ -100,7 +123,8 @@ class Curve:
 class Plot:
     """One diagram of a stage's picture.
 
-    axes : "response" (Hz against dB) or "transfer" (in against out, linear)
+    axes : "response" (Hz against dB), "transfer" (in against out, linear), "time" (seconds
+    against `y_label`) or "spectrum" (Hz from 0.1 to 100, logarithmic, against `y_label`)
     live : turns samples (frames,) that enter the stage into points on the transfer curve
     """
 
@@ -112,7 +136,35 @@ class Plot:
     live: Callable[[Samples], tuple[Samples, Samples]] | None = None
 
 
-Picture = tuple[Plot, ...]
+@dataclass(frozen=True, slots=True)
+class Reels:
+    """Two moving reels.
+
+    speed : tape speed in m/s; thickness : of the tape in m; minutes : what a full reel holds
+    """
+
+    title: str
+    speed: float
+    thickness: float
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
+class Damage:
+    """What is wrong along the session's time line.
+
+    at : session seconds (points,), tempo, beats a bar -> (loss in dB, share of highs lost), (points,) each
+    """
+
+    title: str
+    at: Callable[[Samples, float, int], tuple[Samples, Samples]]
+
+
+Picture = tuple[Plot | Reels | Damage, ...]
+
+
+def _no_lookahead(values: Values, rate: float) -> int:
+    return 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -124,6 +176,11 @@ class StageKind:
     makeup : id of the parameter that takes back what `drive` adds
     glyph : one or two letters for the desk's rows
     picture : full values, rate and level reference in dBFS -> diagrams
+    lookahead : full values and rate -> frames of the future that the stage must see; where this
+    changes, a running chain is built anew
+    follow : old and new full values -> new values with what else moves, and a sentence that says
+    so ("" for nothing)
+    wavers : the stage moves pitch, and its picture shows the measured wow and flutter
     """
 
     kind: str
@@ -137,6 +194,9 @@ class StageKind:
     drive: str | None = None
     makeup: str | None = None
     nonlinear: bool = False
+    lookahead: Callable[[Values, float], int] = _no_lookahead
+    follow: Callable[[Values, Values], tuple[Values, str]] | None = None
+    wavers: bool = False
     comfort_db: tuple[float, float] = (-12.0, 6.0)
     """Where the level into the stage feels right, in dB against 0 VU."""
     _by_id: dict[str, Parameter] = field(init=False, repr=False)
@@ -149,6 +209,13 @@ class StageKind:
     def parameter(self, name: str) -> Parameter:
         """The parameter of that id; KeyError where there is none."""
         return self._by_id[name]
+
+    def number(self, name: str) -> Number:
+        """The continuous parameter of that id; TypeError where it is of another type."""
+        found = self._by_id[name]
+        if not isinstance(found, Number):
+            raise TypeError(f"{self.kind}.{name} is no number")
+        return found
 
     def defaults(self) -> dict[str, Value]:
         return {p.id: p.default_value for p in self.parameters}

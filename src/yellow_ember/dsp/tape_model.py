@@ -16,10 +16,17 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.curves import cubic_between, cubic_cells
 from yellow_ember.dsp.filters import Section, peak, zero_and_pole
+from yellow_ember.dsp.parameters import Choice
 
 MU0 = 4e-7 * math.pi
 IPS = 0.0254
 """Metres a second in one inch a second."""
+
+
+SPEEDS = (1.875, 3.75, 7.5, 15.0, 30.0)
+SPEED_CHOICES = tuple(Choice(f"{speed:g}", f"{speed:g} ips") for speed in SPEEDS)
+TURN_RADIUS = {1.875: 0.013, 3.75: 0.022, 7.5: 0.035, 15.0: 0.05, 30.0: 0.06}
+"""Radius of the pack in m at which the layers are compared, by speed: half-way through a small reel."""
 
 
 @dataclass(frozen=True, slots=True)

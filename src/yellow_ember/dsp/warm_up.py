@@ -9,7 +9,7 @@ import numpy as np
 
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.kernels.mixing import advance, ceiling
-from yellow_ember.dsp.parameters import Automation, Number, Option
+from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
@@ -39,7 +39,7 @@ def _touch(kind: StageKind) -> None:
     for parameter in kind.parameters:
         if isinstance(parameter, Number):
             values[parameter.id] = parameter.at(0.7)
-        elif not isinstance(parameter, Option):
+        elif isinstance(parameter, Switch):
             values[parameter.id] = True
     settings = StageSettings(id="a", kind=kind.kind, params=kind.defaults(), dry_db=-6.0)
     chain = Chain(setup, [settings])

@@ -14,7 +14,7 @@ from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Slot, Tap
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
 from yellow_ember.dsp.ramps import Ramp
-from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.files.conformed import ConformedReader, find_conformed
 from yellow_ember.session.model import SILENT_DB, Session, Strip, StripKind
 
@@ -71,11 +71,12 @@ class StripNode:
                 self.reader = ConformedReader(conformed, settings.max_block)
         self.channels = self.reader.channels if self.reader is not None else 2
         seed = session.seed * 1009 + sum(strip.id.encode())
-        setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
-                      session.reference_dbfs, seed)
         slots: Sequence[Slot] = ()
+        clock = Clock()
         if reuse is not None and reuse.channels == self.channels:
-            slots = reuse.chain.slots
+            slots, clock = reuse.chain.slots, reuse.chain.clock
+        setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
+                      session.reference_dbfs, seed, clock=clock)
         self.chain = Chain(setup, strip.chain, slots)
         arrival = max((node.latency for node in inputs), default=0)
         self.inputs = [_Input(node, arrival - node.latency, settings.max_block) for node in inputs]
@@ -141,6 +142,8 @@ class StripNode:
         before = block_view(self._before, self.channels, frames)
         before[...] = block
         self._before_place = delay(before, self._before_ring, self._before_place)
+        # In a block that goes round the loop the clock is right from the next block on.
+        self.chain.clock.frame = segments[0][0] - self.input_latency
         self.chain.process(block, tap)
         glide(block, self._match.state)
         if self._after.resting:
@@ -179,7 +182,8 @@ def _fader(strip: Strip, channels: int) -> tuple[float, float]:
 def structure(session: Session) -> tuple[object, ...]:
     """What a running graph can't change without being built anew."""
     return (session.rate, session.reference_dbfs, session.seed, tuple(
-        (strip.id, strip.out, strip.audio, tuple((stage.id, stage.kind) for stage in strip.chain))
+        (strip.id, strip.out, strip.audio, tuple(
+            (stage.id, stage.kind, stage.lookahead(session.rate)) for stage in strip.chain))
         for strip in session.strips))
 
 
@@ -224,6 +228,8 @@ class Graph:
         for strip in session.strips:
             node = self.nodes.get(strip.id)
             if node is not None:
+                node.chain.clock.tempo = session.tempo
+                node.chain.clock.beats_per_bar = session.beats_per_bar
                 node.set(strip, strip.id in audible, at_once=at_once)
 
     def reset(self) -> None:

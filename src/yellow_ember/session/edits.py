@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Value
+from yellow_ember.dsp.parameters import Number, Value, Values, as_number, as_pair
 from yellow_ember.session.model import (
     MASTER,
     Session,
@@ -36,13 +36,27 @@ def replace_stage(stage: StageSettings, **changes: object) -> StageSettings:
 
 
 def set_parameter(session: Session, strip_id: str, stage_id: str, name: str, value: Value) -> Session:
-    """One parameter of one stage; ValueError where the declaration does not allow the value."""
+    """One parameter of one stage, and what follows it by the stage's declaration.
+
+    ValueError where the declaration does not allow the value.
+    """
 
     def change(stage: StageSettings) -> StageSettings:
-        checked = stage.declaration.parameter(name).check(value)
-        return replace_stage(stage, params={**stage.params, name: checked})
+        kind = stage.declaration
+        params: Values = {**stage.params, name: kind.parameter(name).check(value)}
+        if kind.follow is not None:
+            params, _ = kind.follow(stage.params, params)
+        return replace_stage(stage, params=params)
 
     return edit_stage(session, strip_id, stage_id, change)
+
+
+def moved(number: Number, value: Value, by: float) -> Value:
+    """A value, or both of a pair, higher by some amount as far as the range goes."""
+    if isinstance(value, tuple):
+        left, right = as_pair(value)
+        return number.clamp(left + by), number.clamp(right + by)
+    return number.clamp(as_number(value) + by)
 
 
 def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) -> Session:
@@ -55,13 +69,12 @@ def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) ->
     kind = stage.declaration
     if kind.drive is None:
         return session
-    drive = kind.parameter(kind.drive)
-    old = float(stage.params[kind.drive])
-    new = drive.clamp(old + by_db)  # type: ignore[attr-defined]
+    drive, old = kind.number(kind.drive), stage.params[kind.drive]
+    new = moved(drive, old, by_db)
     session = set_parameter(session, strip_id, stage_id, kind.drive, new)
     if kind.makeup is not None and not stage.params.get("link_levels", False):
-        makeup = kind.parameter(kind.makeup)
-        level = makeup.clamp(float(stage.params[kind.makeup]) - (new - old))  # type: ignore[attr-defined]
+        taken = as_pair(new)[0] - as_pair(old)[0]
+        level = moved(kind.number(kind.makeup), stage.params[kind.makeup], -taken)
         session = set_parameter(session, strip_id, stage_id, kind.makeup, level)
     return session
 

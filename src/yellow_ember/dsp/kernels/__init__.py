@@ -20,6 +20,15 @@ def kernel(function: Kernel) -> Kernel:
     Multiply and add may fuse, which lets loops over samples vectorise without
     reordering sums: results do not depend on how the input is cut into blocks.
     """
-    compile_it: Callable[[Kernel], Any] = numba.njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+    return _compiled(function, {"contract"})
+
+
+def summing_kernel(function: Kernel) -> Kernel:
+    """Compile a sum of fixed length that makes one sample; its terms may be added in any one order."""
+    return _compiled(function, {"contract", "reassoc"})
+
+
+def _compiled(function: Kernel, freedom: set[str]) -> Kernel:
+    compile_it: Callable[[Kernel], Any] = numba.njit(cache=True, nogil=True, fastmath=freedom, error_model="numpy")
     compiled: Kernel = compile_it(function)
     return compiled

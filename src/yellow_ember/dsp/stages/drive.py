@@ -17,7 +17,7 @@ from yellow_ember.dsp.kernels.shapes import BEND_DELAY, FOLD, HARD, TABLE, WRAP,
 from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
 from yellow_ember.dsp.lean import LeanAndCleanLows
 from yellow_ember.dsp.oversampling import CHUNK, Oversampling
-from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Taper, Values
+from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Taper, Values, as_number
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
@@ -154,7 +154,7 @@ class DriveProcessor(Processor):
         self._table = shape_table(self._shape if self._shape.kernel_kind == TABLE else _BY_ID["soft"])
         self._correction = droop_correction(self._shape, self._setup.oversample)
         self._has_dc = self._shape.id == "triode"
-        bright, tone = float(values["bright_db"]), float(values["tone_hz"])
+        bright, tone = as_number(values["bright_db"]), as_number(values["tone_hz"])
         self._brightened, self._toned = bright != 0.0, tone < _TONE_OPEN
         if self._brightened:
             self._bright[0] = tilt(1500.0, bright, rate)
@@ -162,8 +162,8 @@ class DriveProcessor(Processor):
             self._after[0] = low_pass(tone, BUTTERWORTH_Q, rate)
         self._guard.set(values)
         move = Ramp.jump if at_once else Ramp.move
-        move(self._drive, gain(float(values["drive_db"])))
-        move(self._out, gain(float(values["out_db"])))
+        move(self._drive, gain(as_number(values["drive_db"])))
+        move(self._out, gain(as_number(values["out_db"])))
 
     def process(self, block: Samples) -> None:
         self._guard.before(block)
@@ -183,7 +183,7 @@ class DriveProcessor(Processor):
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """The transfer curve at the chosen drive, with a straight wire behind it."""
-    shape, drive_gain = _BY_ID[str(values["shape"])], gain(float(values["drive_db"]))
+    shape, drive_gain = _BY_ID[str(values["shape"])], gain(as_number(values["drive_db"]))
     x = np.linspace(-1.0, 1.0, 801)
 
     def bent(samples: Samples) -> Samples:

@@ -23,6 +23,7 @@ from yellow_ember.dsp.parameters import (
     Option,
     Switch,
     Values,
+    as_number,
 )
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
@@ -50,14 +51,14 @@ _BY_ID = {stock.id: stock for stock in STOCKS}
 
 
 def _machine(values: Values) -> tuple[Stock, float, Standard]:
-    speed = float(values["speed_ips"])
+    speed = as_number(values["speed_ips"])
     return (_BY_ID[str(values["stock"])], speed,
             STANDARDS[speed, standard_in_use(speed, str(values["standard"]))])
 
 
 def _replay_gain_db(values: Values) -> float:
-    linked = -float(values["record_db"]) if values["link_levels"] else 0.0
-    return float(values["play_db"]) + linked
+    linked = -as_number(values["record_db"]) if values["link_levels"] else 0.0
+    return as_number(values["play_db"]) + linked
 
 
 class TapeProcessor(Processor):
@@ -100,12 +101,12 @@ class TapeProcessor(Processor):
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         stock, speed, standard = _machine(values)
-        rate, bias = self._setup.rate, float(values["bias_db"])
+        rate, bias = self._setup.rate, as_number(values["bias_db"])
         taps = self._record_taps.size
         self._record_taps[:] = linear_phase(record_equalisation(self._grid, stock, speed, standard), taps)
         self._play_taps[:] = linear_phase(replay(self._grid, stock, speed, standard, bias), taps)
         self._noise_taps[:] = linear_phase(noise_spectrum(self._grid, stock, speed, standard), taps)
-        self._bump[:] = head_bump(speed, float(values["bump_pct"]) / 100.0, rate)
+        self._bump[:] = head_bump(speed, as_number(values["bump_pct"]) / 100.0, rate)
         emphasis = low_emphasis(standard, rate)
         self._emphasised = emphasis is not None
         if emphasis is not None:
@@ -118,10 +119,10 @@ class TapeProcessor(Processor):
         reference = gain(self._setup.reference_dbfs)
         field, flux = operating_field(stock), stock.operating_magnetisation
         move = Ramp.jump if at_once else Ramp.move
-        move(self._record_gain, field / reference * gain(float(values["record_db"])))
+        move(self._record_gain, field / reference * gain(as_number(values["record_db"])))
         move(self._play_gain, reference / flux * gain(_replay_gain_db(values)))
         # The noise filter's output for white input of unit power has density 1 / (rate / 2) a hertz.
-        level = noise_level_db(stock, speed, standard) + float(values["hiss_db"])
+        level = noise_level_db(stock, speed, standard) + as_number(values["hiss_db"])
         unit = weighted_noise(stock, speed, standard) * math.sqrt(2.0 / rate)
         amount = flux * math.sqrt(0.5) * gain(level) / unit if values["hiss"] else 0.0
         move(self._hiss_gain, amount)
@@ -150,16 +151,16 @@ class TapeProcessor(Processor):
 
 def _live_points(values: Values, reference_dbfs: float, samples: Samples) -> tuple[Samples, Samples]:
     stock, _, _ = _machine(values)
-    field = samples * (operating_field(stock) * gain(float(values["record_db"]) - reference_dbfs))
-    return field, remanence(field, stock, float(values["bias_db"]))
+    field = samples * (operating_field(stock) * gain(as_number(values["record_db"]) - reference_dbfs))
+    return field, remanence(field, stock, as_number(values["bias_db"]))
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """Response of tape and whole machine, and the record curve with the aligned one behind it."""
     stock, speed, standard = _machine(values)
-    bias = float(values["bias_db"])
+    bias = as_number(values["bias_db"])
     hz = frequency_axis(rate)
-    bump = response(np.array(head_bump(speed, float(values["bump_pct"]) / 100.0, rate)), hz, rate)
+    bump = response(np.array(head_bump(speed, as_number(values["bump_pct"]) / 100.0, rate)), hz, rate)
     whole = record_equalisation(hz, stock, speed, standard) * replay(hz, stock, speed, standard, bias) * bump
     sensitivity = remanence(np.array([0.01]), stock, bias) / remanence(np.array([0.01]), stock, 0.0)
     field = np.linspace(-4.0, 4.0, 321)

@@ -8,7 +8,7 @@ from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import split
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
-from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values
+from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 
@@ -28,8 +28,8 @@ class TrimProcessor(Processor):
         self.carry(self._low_state, self._high_state)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        level = gain(float(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)
-        width, pan = float(values["width_pct"]) / 100.0, float(values["pan"]) / 100.0
+        level = gain(as_number(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)
+        width, pan = as_number(values["width_pct"]) / 100.0, as_number(values["pan"]) / 100.0
         left, right = level * min(1.0, 1.0 - pan), level * min(1.0, 1.0 + pan)
         same, cross = 0.5 * (1.0 + width), 0.5 * (1.0 - width)
         matrix = (left * same, left * cross, right * cross, right * same)
@@ -40,7 +40,7 @@ class TrimProcessor(Processor):
                 ramp.jump(value)
             else:
                 ramp.move(value)
-        corner = float(values["mono_below_hz"])
+        corner = as_number(values["mono_below_hz"])
         self._splitting = corner > MONO_BELOW.minimum and self._setup.channels == 2
         if self._splitting:
             self._low, self._high = split(corner, self._setup.rate)
@@ -71,9 +71,9 @@ class TrimProcessor(Processor):
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """Level of middle and sides over frequency."""
     hz = frequency_axis(rate)
-    level = np.full(hz.shape, float(values["gain_db"]))
-    corner = float(values["mono_below_hz"])
-    width = max(float(values["width_pct"]) / 100.0, 1e-3)
+    level = np.full(hz.shape, as_number(values["gain_db"]))
+    corner = as_number(values["mono_below_hz"])
+    width = max(as_number(values["width_pct"]) / 100.0, 1e-3)
     sides = level + float(db(width))
     if corner > MONO_BELOW.minimum:
         sides = sides + db((hz / corner) ** 4 / (1.0 + (hz / corner) ** 4))

@@ -1,0 +1,178 @@
+"""Motion: how a transport's speed varies, and the line that reads at that speed.
+
+One implementation for the motion stage and the tape machine.  Causes: the reel (its rate
+falls as the pack grows), capstan or pinch roller, the tape scraping at guides and heads,
+drift.  Each has its own irregularity, from a seed.  Model: docs/models/motion.md.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import band_pass
+from yellow_ember.dsp.flutter import weight
+from yellow_ember.dsp.kernels import motion as kernels
+from yellow_ember.dsp.stage import Setup
+
+CENTRE_SECONDS = 0.018
+"""Delay at rest where speed varies as real transports do."""
+FAR_CENTRE_SECONDS = 0.12
+"""Delay at rest with the extended range."""
+_REACH = 0.9
+_LEAK_HZ = 0.02
+_SCRAPE_HZ, _SCRAPE_Q = 3200.0, 1.6
+_WANDER_HZ, _DRIFT_HZ = 0.6, 0.12
+
+
+@dataclass(frozen=True, slots=True)
+class SpeedFigures:
+    """Causes of speed variation.
+
+    wow_pct, flutter_pct : weighted peak, IEC 60386; drift_pct, scrape_pct : peak, unweighted
+    wow_hz : rate at a pack radius of 1; unsteady : 0 to 1
+    pack : square of the pack's radius at the session's start, in units of that radius
+    pack_growth : by how much it grows a second
+    """
+
+    wow_pct: float = 0.0
+    wow_hz: float = 0.8
+    flutter_pct: float = 0.0
+    flutter_hz: float = 7.0
+    drift_pct: float = 0.0
+    scrape_pct: float = 0.0
+    unsteady: float = 0.0
+    pack: float = 1.0
+    pack_growth: float = 0.0
+
+    @property
+    def still(self) -> bool:
+        return self.wow_pct == self.flutter_pct == self.drift_pct == self.scrape_pct == 0.0
+
+
+def _kernel_figures(figures: SpeedFigures, rate: float, wow: float, flutter: float) -> Samples:
+    """What `kernels.vary` takes, with amplitudes of wow and flutter that are not weighted."""
+    tick = kernels.TICK / rate
+    found = np.zeros(kernels.FIGURES)
+    found[kernels.WOW], found[kernels.FLUTTER] = wow, flutter
+    found[kernels.WOW_STEP] = 2.0 * math.pi * figures.wow_hz / rate
+    found[kernels.FLUTTER_STEP] = 2.0 * math.pi * figures.flutter_hz / rate
+    # Both are near Gaussian: a peak is where two sigma lie.
+    found[kernels.DRIFT] = 0.5 * figures.drift_pct / 100.0
+    found[kernels.SCRAPE] = 0.5 * figures.scrape_pct / 100.0 * math.sqrt(rate * _SCRAPE_Q / (math.pi * _SCRAPE_HZ))
+    found[kernels.UNSTEADY] = figures.unsteady
+    found[kernels.PACK], found[kernels.PACK_GROWTH] = figures.pack, figures.pack_growth / rate
+    found[kernels.WANDER] = 1.0 - math.exp(-2.0 * math.pi * _WANDER_HZ * tick)
+    found[kernels.DRIFT_RATE] = 1.0 - math.exp(-2.0 * math.pi * _DRIFT_HZ * tick)
+    return found
+
+
+def _fresh_state(seed: int) -> Samples:
+    """A transport that starts to run; its first tick sets everything else."""
+    state = np.zeros(kernels.STATES)
+    state[kernels.WOW_C] = state[kernels.FLUTTER_C] = 1.0
+    state[kernels.SEED], state[kernels.SEED_LOW] = seed % 2**32, 0x9E3779B9
+    return state
+
+
+def _amplitude(weighted_pct: float, hz: float, unsteady: float) -> float:
+    """Unweighted amplitude of a component at that rate which reads as a weighted peak.
+
+    An unsteady one swells, and strays to rates that weigh more: fitted to the generator itself
+    within 4 % from 0.4 Hz up, which tests/test_motion.py holds it to.
+    """
+    swell = 1.0 + unsteady * (0.28 + 0.46 * (0.5 / hz) ** 3)
+    return 0.01 * weighted_pct / (float(weight(hz)) * swell)
+
+
+def calibrated(figures: SpeedFigures, rate: float) -> Samples:
+    """What `kernels.vary` takes for weighted figures."""
+    wow = _amplitude(figures.wow_pct, figures.wow_hz / math.sqrt(figures.pack), figures.unsteady)
+    return _kernel_figures(figures, rate, wow, _amplitude(figures.flutter_pct, figures.flutter_hz, figures.unsteady))
+
+
+def _scrape_band(rate: float) -> Samples:
+    return np.array(band_pass(_SCRAPE_HZ, _SCRAPE_Q, rate))
+
+
+def speed_curve(figures: SpeedFigures, seconds: float, rate: float, seed: int = 0, *, at: float = 0.0) -> Samples:
+    """Deviation from nominal speed over time, (frames,), from the session's second `at` on."""
+    curve = np.zeros(round(seconds * rate))
+    kernels.vary(curve, round(at * rate), calibrated(figures, rate), _scrape_band(rate), _fresh_state(seed))
+    return curve
+
+
+@functools.cache
+def interpolator() -> Samples:
+    """(PHASES, 2, TAPS) windowed sinc and its steps.
+
+    Kaiser window; from 0 to 0.31 of the rate its error is below -100 dB.
+    """
+    phase = np.arange(kernels.PHASES + 1)[:, None] / kernels.PHASES
+    offset = np.arange(kernels.TAPS)[None, :] - (kernels.TAPS // 2 - 1) - phase
+    inside = np.clip(1.0 - (offset / (kernels.TAPS / 2.0)) ** 2, 0.0, None)
+    window = np.i0(10.0 * np.sqrt(inside)) / np.i0(10.0)
+    h = np.sinc(offset) * window
+    return np.ascontiguousarray(np.stack((h[:-1], np.diff(h, axis=0)), axis=1))
+
+
+def centre_frames(rate: float, *, far: bool) -> int:
+    """Frames of delay at rest."""
+    return round(rate * (FAR_CENTRE_SECONDS if far else CENTRE_SECONDS)) + kernels.TAPS
+
+
+class MotionLine:
+    """A signal at a varying speed.  `latency` frames pass at rest."""
+
+    def __init__(self, setup: Setup, centre: int) -> None:
+        self._setup = setup
+        self.latency = centre
+        channels = setup.channels
+        self._reach = _REACH * (centre - kernels.TAPS)
+        self._leak = 1.0 - math.exp(-2.0 * math.pi * _LEAK_HZ / setup.rate)
+        self._table = interpolator()
+        self._band = _scrape_band(setup.rate)
+        self._figures = calibrated(SpeedFigures(), setup.rate)
+        self._speed: Samples = np.zeros(2 * setup.max_block)
+        self._transports: Samples = np.zeros((2, kernels.STATES))
+        held = 2 * centre + kernels.TAPS
+        self._history: Samples = np.zeros((channels, held))
+        self._line: Samples = np.zeros(held + setup.max_block)
+        self._ahead: Samples = np.zeros((channels, 1))
+        self._spread = self._level = 0.0
+        self.reset()
+
+    def state(self) -> list[Samples]:
+        """The arrays that carry over from block to block."""
+        return [self._transports, self._history, self._ahead]
+
+    def reset(self) -> None:
+        """Start both transports anew; called after the carried arrays were emptied."""
+        for number, transport in enumerate(self._transports):
+            transport[:] = _fresh_state(self._setup.seed + 7 * number)
+
+    def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0) -> None:
+        """spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1"""
+        self._figures = calibrated(figures, self._setup.rate)
+        self._spread = spread
+        most = self._figures[kernels.WOW] + self._figures[kernels.FLUTTER] + self._figures[kernels.DRIFT]
+        self._level = 0.4 * level / most if most > 0.0 else 0.0
+
+    def process(self, block: Samples) -> None:
+        channels, frames = block.shape
+        apart = self._spread > 0.0 and channels == 2
+        rows = 2 if apart else 1
+        speed = self._speed[:rows * frames].reshape(rows, frames)
+        here = self._setup.clock.here
+        for row in range(rows):
+            kernels.vary(speed[row], here, self._figures, self._band, self._transports[row])
+        if apart:
+            speed[1] -= speed[0]
+            speed[1] *= self._spread
+            speed[1] += speed[0]
+        kernels.read_moving(block, speed, self.latency, self._reach, self._leak, self._level, self._table,
+                            self._history, self._line, self._ahead)

@@ -1,0 +1,254 @@
+"""Worn tape: ageing, creases, dropouts, print-through.  Model: docs/models/wear.md.
+
+The damage lies at places of the session's time line: whatever plays there meets it again.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.filters import low_pass_first, response, zero_and_pole
+from yellow_ember.dsp.kernels import wear as kernels
+from yellow_ember.dsp.kernels.filters import biquads, delay
+from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.motion import TAPS
+from yellow_ember.dsp.kernels.noise import hashed
+from yellow_ember.dsp.motion import interpolator
+from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
+from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Steps, Taper, Values, as_number
+from yellow_ember.dsp.stage import Curve, Damage, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.tape_model import IPS, SPEED_CHOICES, TURN_RADIUS
+
+MOST_STEPS = 128
+_CENTRE_SECONDS = 0.004
+_RIM = math.sqrt(2.0)
+
+
+def drop_pattern(values: Values) -> Samples:
+    """Depth of each dropout step, 0 to 1: generated, then as corrected by hand."""
+    count = round(as_number(values["drop_count"]))
+    pattern = np.zeros(count)
+    if values["drop_mode"] == "random":
+        seed, density = as_number(values["drop_seed"]), as_number(values["drop_density_pct"]) / 100.0
+        for place in range(count):
+            if hashed(seed, 2 * place) < density:
+                pattern[place] = 0.35 + 0.65 * hashed(seed, 2 * place + 1)
+    drawn = values["drop_steps"]
+    if isinstance(drawn, tuple):
+        for place, depth in enumerate(drawn[:count]):
+            if depth is not None:
+                pattern[place] = depth
+    return pattern
+
+
+def step_seconds(values: Values, tempo: float) -> float:
+    """How long a dropout step lasts."""
+    note = str(values["drop_note"])
+    return 1.0 / as_number(values["drop_hz"]) if note == "free" else beats_of(note) * 60.0 / tempo
+
+
+def _figures(values: Values, tempo: float, seed: int) -> Samples:
+    """What `kernels.damage` takes."""
+    found = np.zeros(kernels.FIGURES)
+    for name, place in (("ageing_pct", kernels.AGEING), ("ageing_spread_pct", kernels.AGEING_SPREAD),
+                        ("crease_pct", kernels.CREASE), ("crease_spread_pct", kernels.CREASE_SPREAD)):
+        found[place] = as_number(values[name]) / 100.0
+    found[kernels.AGEING_HZ] = as_number(values["ageing_hz"])
+    found[kernels.CREASE_HZ] = as_number(values["crease_hz"])
+    found[kernels.SEED] = seed % 2**31 + 1000.0 * as_number(values["drop_seed"])
+    found[kernels.STEP_SECONDS] = step_seconds(values, tempo)
+    found[kernels.DEPTH_DB] = 0.0 if values["drop_mode"] == "off" else as_number(values["drop_depth_db"])
+    return found
+
+
+def turn_seconds(speed_ips: float) -> float:
+    """Time between a place on the tape and the same place one layer further."""
+    return 2.0 * math.pi * TURN_RADIUS[speed_ips] / (speed_ips * IPS)
+
+
+def print_through_sections(layer_um: float, speed_ips: float, rate: float) -> Samples:
+    """What crosses to the next layer: a rise, then a fall, with gain one at a wavelength of 2 pi layers.
+
+    Stands for kp exp(1 - kp) with k the wave number and p the layer pitch (Daniel, JAES 20,
+    1972): one zero at rest and three poles give it within 2 dB over two octaves about its top.
+    """
+    top = speed_ips * IPS / (2.0 * math.pi * layer_um * 1e-6)
+    rise, fall = zero_and_pole(0.0, _RIM * top, rate), low_pass_first(_RIM * top, rate)
+    sections = np.array([rise, fall, fall])
+    sections[0, :3] /= response(sections, np.array([top]), rate)[0]
+    return sections
+
+
+class WearProcessor(Processor):
+    """The worn tape is read, then its neighbouring layers are added."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        channels = setup.channels
+        self._centre = round(_CENTRE_SECONDS * setup.rate) + TAPS
+        self._turn = setup.lookahead
+        self.latency = self._centre + self._turn
+        held = 2 * self._centre + TAPS
+        self._history: Samples = np.zeros((channels, held))
+        self._line: Samples = np.zeros(held + setup.max_block)
+        self._found: Samples = np.zeros(4)
+        self._worn: Samples = np.zeros((channels, kernels.STATES))
+        self._table = interpolator()
+        self._steps: Samples = np.zeros(MOST_STEPS)
+        self._main_ring: Samples = np.zeros((channels, self._turn))
+        self._post_ring: Samples = np.zeros((channels, 2 * self._turn))
+        self._pre: Samples = np.zeros(channels * setup.max_block)
+        self._post: Samples = np.zeros(channels * setup.max_block)
+        self._places: Samples = np.zeros(2)
+        self._through_sections: Samples = np.zeros((3, 5))
+        self._through_state: Samples = np.zeros((channels, 3, 2))
+        self._through = self.ramp(0.0, setup.rate)
+        self._through_late = self.ramp(0.0, setup.rate)
+        self.carry(self._history, self._worn, self._main_ring, self._post_ring, self._places, self._through_state)
+        self.reset()
+
+    def reset(self) -> None:
+        super().reset()
+        self._worn[:, kernels.GAIN] = self._worn[:, kernels.LETS] = 1.0
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        rate = self._setup.rate
+        self._values = values
+        pattern = drop_pattern(values)
+        self._count = pattern.size
+        self._steps[:self._count] = pattern
+        self._follow_tempo()
+        ticks = rate / kernels.TICK
+        self._attack = 1.0 - math.exp(-2.2 / max(as_number(values["drop_attack_ms"]) * 1e-3 * ticks, 0.3))
+        self._release = 1.0 - math.exp(-2.2 / max(as_number(values["drop_release_ms"]) * 1e-3 * ticks, 0.3))
+        level = as_number(values["print_through_db"])
+        amount = gain(level) if self._turn > 0 and level > PRINT_THROUGH.minimum else 0.0
+        for ramp in (self._through, self._through_late):
+            if at_once:
+                ramp.jump(amount)
+            else:
+                ramp.move(amount)
+        self._through_sections[:] = print_through_sections(
+            as_number(values["layer_um"]), as_number(values["speed_ips"]), rate)
+
+    def _follow_tempo(self) -> None:
+        self._tempo = self._setup.clock.tempo
+        self._figures = _figures(self._values, self._tempo, self._setup.seed)
+
+    def process(self, block: Samples) -> None:
+        setup = self._setup
+        if setup.clock.tempo != self._tempo:
+            self._follow_tempo()
+        if self._turn > 0:
+            pre, post = block_view(self._pre, *block.shape), block_view(self._post, *block.shape)
+            pre[...] = block
+            biquads(pre, self._through_sections, self._through_state)
+            post[...] = pre
+            self._places[0] = delay(post, self._post_ring, int(self._places[0]))
+            glide(pre, self._through.state)
+            glide(post, self._through_late.state)
+            self._places[1] = delay(block, self._main_ring, int(self._places[1]))
+            add(block, pre)
+            add(block, post)
+        kernels.read_worn(block, setup.clock.here - self._turn - self._centre, setup.rate, self._centre, self._figures,
+                          self._steps[:self._count], self._attack, self._release, self._table, self._history,
+                          self._line, self._found, self._worn)
+
+
+def lookahead(values: Values, rate: float) -> int:
+    """Print-through needs to know what lies one turn of the reel ahead."""
+    if as_number(values["print_through_db"]) <= PRINT_THROUGH.minimum:
+        return 0
+    return round(turn_seconds(as_number(values["speed_ips"])) * rate)
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """Damage along the time line, and what print-through lets cross."""
+
+    def at(seconds: Samples, tempo: float, beats_per_bar: int) -> tuple[Samples, Samples]:
+        loss, octaves = np.zeros(seconds.size), np.zeros(seconds.size)
+        kernels.along(np.ascontiguousarray(seconds), _figures(values, tempo, 0), drop_pattern(values), loss, octaves)
+        return loss, np.clip(octaves / 5.0, 0.0, 1.0)
+
+    hz = frequency_axis(rate)
+    speed, level = as_number(values["speed_ips"]), as_number(values["print_through_db"])
+    sections = print_through_sections(as_number(values["layer_um"]), speed, rate)
+    shown = 20.0 * np.log10(np.maximum(response(sections, hz, rate), 1e-3))
+    title = "Print-through: off" if level <= PRINT_THROUGH.minimum else (
+        f"Print-through, {turn_seconds(speed):.2f} s before and after, dB against its top")
+    return (Damage("Damage along the loop", at), Plot(title, "response", (Curve("what crosses", hz, shown),)))
+
+
+PRINT_THROUGH = Number(
+    id="print_through_db", label="Print-through", group=Group.NOISE, unit="dB", minimum=-80.0, maximum=-30.0,
+    default=-80.0, floor_word="off", automation=Automation.RAMP,
+    help="Faint echoes before and after loud sounds, from the neighbouring layers of the reel.")
+
+WEAR = StageKind(
+    kind="wear",
+    label="Worn tape",
+    glyph="O",
+    purpose="Ages a tape: dull and unsteady, creased, with holes in its coating and echoes of its neighbours.",
+    parameters=(
+        Option(id="speed_ips", label="Speed", group=Group.MACHINE, default="7.5", unit="ips", numeric=True,
+               choices=SPEED_CHOICES,
+               help="The tape's speed, which sets how far off and how deep print-through sounds."),
+        Number(id="layer_um", label="Layer", group=Group.MACHINE, unit="\u00b5m", minimum=9.0, maximum=60.0,
+               default=52.0, decimals=0,
+               help="Thickness of the tape: thin, long-playing tape prints through higher up."),
+        Number(id="ageing_pct", label="Ageing", group=Group.WEAR, unit="%", minimum=0.0, maximum=100.0, default=30.0,
+               decimals=0,
+               help="Highs polished off and level unsteady: at 30 % tired, at 100 % played to death."),
+        Number(id="ageing_hz", label="Ageing rate", group=Group.WEAR, unit="Hz", minimum=0.05, maximum=5.0,
+               default=0.3, taper=Taper.LOG, decimals=2,
+               help="How quickly the dullness comes and goes along the tape."),
+        Number(id="ageing_spread_pct", label="Ageing spread", group=Group.WEAR, unit="%", minimum=0.0,
+               maximum=100.0, default=0.0, decimals=0,
+               help="Lets left and right age at different places, so that the picture leans to and fro."),
+        Number(id="crease_pct", label="Creases", group=Group.WEAR, unit="%", minimum=0.0, maximum=100.0, default=0.0,
+               decimals=0,
+               help="Crumpled stretches lose contact: level, highs and pitch stumble for a moment."),
+        Number(id="crease_hz", label="Crease rate", group=Group.WEAR, unit="Hz", minimum=0.05, maximum=4.0,
+               default=0.4, taper=Taper.LOG, decimals=2,
+               help="How often a creased stretch comes by."),
+        Number(id="crease_spread_pct", label="Crease spread", group=Group.WEAR, unit="%", minimum=0.0,
+               maximum=100.0, default=0.0, decimals=0,
+               help="Creases one edge of the tape more than the other, so that left and right stumble apart."),
+        Option(id="drop_mode", label="Dropouts", group=Group.DROPOUTS, default="off",
+               choices=(Choice("off", "off"), Choice("random", "generated"), Choice("drawn", "drawn")),
+               help="Holes in the coating: generated from a seed and corrected by hand, or drawn by hand alone."),
+        Number(id="drop_depth_db", label="Depth", group=Group.DROPOUTS, unit="dB", minimum=1.0, maximum=60.0,
+               default=18.0,
+               help="How much level the deepest step loses; its highs go first."),
+        Number(id="drop_density_pct", label="Density", group=Group.DROPOUTS, unit="%", minimum=0.0, maximum=100.0,
+               default=15.0, decimals=0,
+               help="How many of the generated steps have a hole."),
+        Number(id="drop_count", label="Steps", group=Group.DROPOUTS, unit="", minimum=8.0, maximum=float(MOST_STEPS),
+               default=32.0, decimals=0, whole=True,
+               help="After so many steps the pattern comes round again."),
+        Number(id="drop_hz", label="Step rate", group=Group.DROPOUTS, unit="Hz", minimum=0.5, maximum=40.0,
+               default=8.0, taper=Taper.LOG, decimals=1,
+               help="How many steps go by in a second where they run free."),
+        Option(id="drop_note", label="Step in notes", group=Group.DROPOUTS, default="free", choices=NOTE_CHOICES,
+               help="Locks the steps to the bars: a step lasts so long, in place of its rate."),
+        Number(id="drop_attack_ms", label="Attack", group=Group.DROPOUTS, unit="ms", minimum=0.5, maximum=200.0,
+               default=4.0, taper=Taper.LOG,
+               help="How softly the sound slips into a hole."),
+        Number(id="drop_release_ms", label="Release", group=Group.DROPOUTS, unit="ms", minimum=0.5, maximum=500.0,
+               default=12.0, taper=Taper.LOG,
+               help="How softly the sound comes out of a hole."),
+        Number(id="drop_seed", label="Seed", group=Group.DROPOUTS, unit="", minimum=0.0, maximum=999.0, default=1.0,
+               decimals=0, whole=True,
+               help="Another number is another tape: all damage falls elsewhere."),
+        Steps(id="drop_steps", label="Drawn steps", group=Group.DROPOUTS, longest=MOST_STEPS,
+              help="The lane of steps: what is drawn stays where it is drawn, whatever is generated around it."),
+        PRINT_THROUGH,
+    ),
+    processor=WearProcessor,
+    picture=picture,
+    lookahead=lookahead,
+    rest={"ageing_pct": 0.0},
+)
