@@ -79,10 +79,11 @@ class Slot:
         self._on = Ramp(1.0 if settings.on else 0.0, setup.rate, FADE_SECONDS)
         self._change = Ramp(0.0, setup.rate, FADE_SECONDS)
         self._unheard = 0
+        self._wait = 0
 
     def reset(self) -> None:
         """Forget all past input and finish every movement."""
-        if self._heard != self.settings.params or self._change.target != 0.0:
+        if self._heard != self.settings.params or self._change.target != 0.0 or self._wait > 0:
             self._now.set(self.settings.params, at_once=True)
             self._heard = self.settings.params
         self._now.reset()
@@ -93,6 +94,7 @@ class Slot:
         self._on.jump(1.0 if self.settings.on else 0.0)
         self._change.jump(0.0)
         self._unheard = 0
+        self._wait = 0
 
     def update(self, settings: StageSettings) -> None:
         """Move to new settings of the same stage without a click."""
@@ -109,7 +111,7 @@ class Slot:
         self.settings = settings
         self._wet.move(gain(settings.wet_db))
         self._beside.move(_dry_gain(settings))
-        if self._change.target == 0.0:
+        if self._change.target == 0.0 and self._wait == 0:
             self._follow()
 
     def _follow(self) -> None:
@@ -118,12 +120,29 @@ class Slot:
         if wanted == self._heard:
             return
         if self.settings.declaration.needs_crossfade(self._heard, wanted):
+            # A filter whose coefficients jump rings for a moment, and what rings at the stage's
+            # entrance comes out later: the fade waits until it has passed.
             self._next.adopt(self._now)
             self._next.set(wanted, at_once=True)
-            self._change.move(1.0)
+            self._wait = self._next.settling
+            if self._wait == 0:
+                self._change.move(1.0)
         else:
             self._now.set(wanted)
         self._heard = wanted
+
+    def _change_over(self, block: Samples, other: Samples) -> None:
+        """Go from the running processor's `block` to the next one's `other`, once that has settled."""
+        if self._wait > 0:
+            self._wait = max(0, self._wait - block.shape[1])
+            if self._wait == 0:
+                self._change.move(1.0)
+            return
+        crossfade(block, other, self._change.state)
+        if self._change.resting:
+            self._now, self._next = self._next, self._now
+            self._change.jump(0.0)
+            self._follow()
 
     def process(self, block: Samples) -> None:
         """A block (channels, frames) in place."""
@@ -134,16 +153,12 @@ class Slot:
         if self._on.resting and self._on.target == 0.0 and self._unheard == 0:
             block[...] = dry
             return
-        if self._change.target == 1.0:
+        if self._wait > 0 or self._change.target == 1.0:
             other = block_view(self._other, channels, frames)
             other[...] = block
             self._next.process(other)
             self._now.process(block)
-            crossfade(block, other, self._change.state)
-            if self._change.resting:
-                self._now, self._next = self._next, self._now
-                self._change.jump(0.0)
-                self._follow()
+            self._change_over(block, other)
         else:
             self._now.process(block)
         glide(block, self._wet.state)

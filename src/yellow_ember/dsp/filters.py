@@ -32,6 +32,26 @@ def peak(hz: float, gain_db: float, q: float, rate: float) -> Section:
     return _second_order((1 + alpha * a, c, 1 - alpha * a), (1 + alpha / a, c, 1 - alpha / a))
 
 
+def _shelf(hz: float, gain_db: float, rate: float, side: float) -> Section:
+    """Bristow-Johnson's shelves of slope one, the high one with side = -1; swapping signs of gain inverts."""
+    w = 2.0 * math.pi * min(hz / rate, 0.495)
+    a, c = 10.0 ** (gain_db / 40.0), side * math.cos(w)
+    spread = math.sin(w) * math.sqrt(2.0 * a)
+    up, down = (a + 1) + (a - 1) * c, (a + 1) - (a - 1) * c
+    return _second_order((a * (down + spread), 2 * a * side * ((a - 1) - (a + 1) * c), a * (down - spread)),
+                         (up + spread, -2 * side * ((a - 1) + (a + 1) * c), up - spread))
+
+
+def low_shelf(hz: float, gain_db: float, rate: float) -> Section:
+    """Gain below a corner, where half of it in dB is reached.  Cookbook formulae for audio EQ, lowShelf, S = 1."""
+    return _shelf(hz, gain_db, rate, 1.0)
+
+
+def high_shelf(hz: float, gain_db: float, rate: float) -> Section:
+    """Gain above a corner, where half of it in dB is reached.  Cookbook formulae for audio EQ, highShelf, S = 1."""
+    return _shelf(hz, gain_db, rate, -1.0)
+
+
 def low_pass(hz: float, q: float, rate: float) -> Section:
     """Second-order low-pass by the bilinear transform."""
     k = _corner(hz, rate)

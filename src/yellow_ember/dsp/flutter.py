@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import ArrayLike
 from scipy.interpolate import PchipInterpolator
 
 from yellow_ember.dsp.arrays import Samples
@@ -18,9 +19,9 @@ _BELOW_DB_PER_OCTAVE, _ABOVE_DB_PER_OCTAVE = 17.0, -6.0
 _TWO_SIGMA = 0.9545
 
 
-def weight(hz: Samples | float) -> Samples:
+def weight(hz: ArrayLike) -> Samples:
     """Amplitude weight of variations at some rates; 1 at 4 Hz, beyond the table by its last slope."""
-    rate = np.maximum(np.asarray(hz, dtype=float), 1e-6)
+    rate: Samples = np.maximum(np.asarray(hz, dtype=np.float64), 1e-6)
     inside = _BETWEEN(np.log(np.clip(rate, _HZ[0], _HZ[-1])))
     below = np.minimum(np.log2(rate / _HZ[0]), 0.0) * _BELOW_DB_PER_OCTAVE
     above = np.maximum(np.log2(rate / _HZ[-1]), 0.0) * _ABOVE_DB_PER_OCTAVE

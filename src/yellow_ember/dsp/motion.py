@@ -143,7 +143,8 @@ class MotionLine:
         self._history: Samples = np.zeros((channels, held))
         self._line: Samples = np.zeros(held + setup.max_block)
         self._ahead: Samples = np.zeros((channels, 1))
-        self._spread = self._level = 0.0
+        self._spread = self._level = self._skew = 0.0
+        self._still = False
         self.reset()
 
     def state(self) -> list[Samples]:
@@ -155,8 +156,14 @@ class MotionLine:
         for number, transport in enumerate(self._transports):
             transport[:] = _fresh_state(self._setup.seed + 7 * number)
 
-    def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0) -> None:
-        """spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1"""
+    def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0, skew: float = 0.0) -> None:
+        """Take new figures.
+
+        spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1, how far it moves
+        skew : frames by which the left channel is read ahead and the right one behind
+        """
+        self._still = figures.still and skew == 0.0
+        self._skew = skew
         self._figures = calibrated(figures, self._setup.rate)
         self._spread = spread
         most = self._figures[kernels.WOW] + self._figures[kernels.FLUTTER] + self._figures[kernels.DRIFT]
@@ -164,6 +171,9 @@ class MotionLine:
 
     def process(self, block: Samples) -> None:
         channels, frames = block.shape
+        if self._still:
+            kernels.read_still(block, self.latency, self._history, self._line, self._ahead)
+            return
         apart = self._spread > 0.0 and channels == 2
         rows = 2 if apart else 1
         speed = self._speed[:rows * frames].reshape(rows, frames)
@@ -174,5 +184,5 @@ class MotionLine:
             speed[1] -= speed[0]
             speed[1] *= self._spread
             speed[1] += speed[0]
-        kernels.read_moving(block, speed, self.latency, self._reach, self._leak, self._level, self._table,
+        kernels.read_moving(block, speed, self.latency, self._reach, self._leak, self._level, self._skew, self._table,
                             self._history, self._line, self._ahead)

@@ -45,6 +45,7 @@ class Group(enum.Enum):
     MACHINE = "Machine"
     DRIVE = "Drive"
     TONE = "Tone"
+    HEADS = "Heads"
     MOTION = "Motion"
     WEAR = "Wear"
     DROPOUTS = "Dropouts"
@@ -321,6 +322,8 @@ class Option(Parameter):
             if f"{float(value):g}" not in self.ids():
                 raise ValueError(f"must be one of {allowed}, not {value:g}")
             return float(value)
+        if isinstance(value, int | float) and not isinstance(value, bool):
+            value = f"{value:g}"
         if not isinstance(value, str):
             raise ValueError(type_error.format(wanted=f"one of {allowed}", got=_type_word(value)))
         if value not in self.ids():

@@ -66,10 +66,12 @@ class Processor(ABC):
     `process` works in place on float64 blocks (channels, frames), C-contiguous, of any
     length up to `max_block`; it allocates no arrays, and the cutting into blocks does
     not change its result.  Input must be finite; the host of the stage sees to that.
-    `latency` is in frames and depends on the set-up alone.
+    `latency` is in frames and depends on the set-up alone; `settling` is how long new settings
+    take until what they stir up has come out.
     """
 
     latency: int = 0
+    settling: int = 0
 
     def __init__(self) -> None:
         self._carried: list[Samples] = []

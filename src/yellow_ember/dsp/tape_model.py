@@ -35,8 +35,10 @@ class Stock:
 
     coercivity in A/m, remanence in T, coating in m, operating level in nWb/m (peak of a
     sine), noise in dB(A) against operating level on a 2 mm track at 15 ips IEC.
+    bias_over_hc_db : aligned bias, deep-gap field over coercivity
     slope, knee_share, soft_share, knee and bias_bend shape the aligned record curve (eq. 2);
-    demag is the demagnetisation limit's factor kappa (eq. 4).
+    demag is the demagnetisation limit's factor kappa (eq. 4); simulated names the simulated
+    stock whose dependence on bias it has.
     """
 
     id: str
@@ -46,6 +48,8 @@ class Stock:
     coating: float
     operating_nwb: float
     noise_dba: float
+    bias_over_hc_db: float
+    simulated: int
     slope: float
     knee_share: float
     knee: float
@@ -53,10 +57,9 @@ class Stock:
     bias_bend: float
     demag: float
 
-    @property
-    def operating_magnetisation(self) -> float:
-        """Magnetisation over saturation at operating level."""
-        return self.operating_nwb * 1e-9 / (self.remanence * self.coating)
+    def magnetisation(self, flux_nwb: float) -> float:
+        """Magnetisation over saturation of a flux in nWb/m."""
+        return flux_nwb * 1e-9 / (self.remanence * self.coating)
 
     @property
     def demag_limit(self) -> float:
@@ -65,15 +68,20 @@ class Stock:
 
 
 STOCKS = (
-    Stock("lantern", "Lantern (early, low output)", 22.0e3, 0.080, 11.0e-6, 185.0, -53.0,
+    Stock("lantern", "Lantern (early, low output)", 22.0e3, 0.080, 11.0e-6, 185.0, -53.0, 12.3, 0,
           slope=0.576, knee_share=0.01616, knee=0.7927, soft_share=1.0301, bias_bend=1.1722, demag=0.7664),
-    Stock("harbour", "Harbour (warm, mid output)", 25.0e3, 0.113, 12.5e-6, 250.0, -57.0,
+    Stock("harbour", "Harbour (warm, mid output)", 25.0e3, 0.113, 12.5e-6, 250.0, -57.0, 12.5, 1,
           slope=0.579, knee_share=0.00901, knee=0.5730, soft_share=0.7347, bias_bend=1.1911, demag=1.1225),
-    Stock("breaker", "Breaker (punchy, high output)", 27.5e3, 0.140, 14.0e-6, 355.0, -61.0,
+    Stock("breaker", "Breaker (punchy, high output)", 27.5e3, 0.140, 14.0e-6, 355.0, -61.0, 13.3, 2,
           slope=0.566, knee_share=0.02292, knee=0.7135, soft_share=2.3599, bias_bend=0.9813, demag=0.9996),
-    Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0,
+    Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0, 14.2, 3,
           slope=0.547, knee_share=0.02807, knee=0.7948, soft_share=2.6, bias_bend=1.0078, demag=1.2219),
+    Stock("gangway", "Gangway (domestic)", 25.5e3, 0.105, 10.0e-6, 185.0, -54.5, 12.5, 1,
+          slope=0.572, knee_share=0.012, knee=0.65, soft_share=0.9, bias_bend=1.15, demag=1.0),
+    Stock("steward", "Steward (narrow-track cartridge)", 28.0e3, 0.125, 5.0e-6, 160.0, -51.0, 13.0, 2,
+          slope=0.560, knee_share=0.020, knee=0.70, soft_share=1.6, bias_bend=1.05, demag=0.95),
 )
+STOCK_BY_ID = {stock.id: stock for stock in STOCKS}
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +98,10 @@ STANDARDS = {
     (15.0, "nab"): Standard(50e-6, 3180e-6),
     (7.5, "iec"): Standard(70e-6, None),
     (7.5, "nab"): Standard(50e-6, 3180e-6),
+    (3.75, "iec"): Standard(90e-6, 3180e-6),
+    (3.75, "nab"): Standard(90e-6, 3180e-6),
+    (1.875, "iec"): Standard(120e-6, 3180e-6),
+    (1.875, "nab"): Standard(90e-6, 3180e-6),
 }
 """Flux curves by speed in ips and name: IEC 60094-1, NAB 1965, AES 1971."""
 
@@ -122,42 +134,44 @@ _DEPTH = (0.42, 0.55, 0.68, 0.80, 0.83, 0.86, 0.89)
 _ZONE_UM = (0.87, 0.97, 1.07, 1.18, 1.45, 1.80, 2.20)
 
 
-def record_losses(hz: Samples, stock: Stock, speed_ips: float, bias_db: float) -> Samples:
-    """Recorded depth, spacing and zone length as a magnitude over frequency (eq. 5)."""
+def record_losses(hz: Samples, coating: float, speed_ips: float, bias_db: float) -> Samples:
+    """Recorded depth, spacing and zone length as a magnitude over frequency (eq. 5); coating in m."""
     k = 2.0 * np.pi * np.maximum(hz, 1e-3) / (speed_ips * IPS)
-    depth = k * float(np.interp(bias_db, _BIAS, _DEPTH)) * stock.coating
+    depth = k * float(np.interp(bias_db, _BIAS, _DEPTH)) * coating
     zone = k * float(np.interp(bias_db, _BIAS, _ZONE_UM)) * 1e-6
     return np.asarray(-np.expm1(-depth) / depth * np.exp(-zone))
 
 
-_TOP_HZ = {7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
+_TOP_HZ = {1.875: 9.5e3, 3.75: 13.5e3, 7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
 """Where the replay electronics of a well-kept machine give up, by speed (-3 dB)."""
 _MOST_BOOST = 10.0 ** (18.0 / 20.0)
 
 
 def record_equalisation(hz: Samples, stock: Stock, speed_ips: float, standard: Standard) -> Samples:
     """Magnitude that makes the recorded flux follow the standard at the aligned bias, 1 at 1 kHz."""
-    wanted = _high_flux(hz, standard) / record_losses(hz, stock, speed_ips, 0.0)
+    wanted = _high_flux(hz, standard) / record_losses(hz, stock.coating, speed_ips, 0.0)
     middle = np.array([1000.0])
-    at_1k = _high_flux(middle, standard) / record_losses(middle, stock, speed_ips, 0.0)
+    at_1k = _high_flux(middle, standard) / record_losses(middle, stock.coating, speed_ips, 0.0)
     return np.asarray(np.minimum(wanted / at_1k, _MOST_BOOST))
 
 
-def replay(hz: Samples, stock: Stock, speed_ips: float, standard: Standard, bias_db: float) -> Samples:
-    """Magnitude of losses at this bias and replay equalisation together.
-
-    With `record_equalisation` it is flat at the aligned bias, but for the top's roll-off.
-    """
-    aligned = record_equalisation(hz, stock, speed_ips, standard)
-    loss = record_losses(hz, stock, speed_ips, bias_db) / record_losses(hz, stock, speed_ips, 0.0)
-    top = 1.0 / np.sqrt(1.0 + (hz / _TOP_HZ[speed_ips]) ** 8)
-    return np.asarray(loss * top / aligned)
+def top_roll_off(hz: Samples, speed_ips: float, factor: float = 1.0) -> Samples:
+    """Magnitude of replay electronics that give up; `factor` moves the corner."""
+    return np.asarray(1.0 / np.sqrt(1.0 + (hz / (factor * _TOP_HZ[speed_ips])) ** 8))
 
 
-def head_bump(speed_ips: float, amount: float, rate: float) -> list[Section]:
-    """The replay head's rise and dip at wavelengths near its size; frequency follows speed (eq. 7)."""
-    hz = 58.0 * speed_ips / 15.0
-    return [peak(hz, 1.6 * amount, 1.1, rate), peak(2.05 * hz, -0.9 * amount, 1.4, rate)]
+def head_losses(hz: Samples, speed_ips: float, gap_um: float, spacing_um: float, azimuth_arcmin: float,
+                track_mm: float) -> Samples:
+    """Replay gap, spacing and azimuth as a magnitude over frequency (eq. 9); negative beyond a null."""
+    over_wavelength = hz / (speed_ips * IPS)
+    tilted = track_mm * 1e-3 * math.tan(math.radians(azimuth_arcmin / 60.0))
+    spacing = 10.0 ** (-54.6 / 20.0 * spacing_um * 1e-6 * over_wavelength)
+    return np.asarray(np.sinc(1.13 * gap_um * 1e-6 * over_wavelength) * spacing * np.sinc(tilted * over_wavelength))
+
+
+def head_bump(hz: float, rise_db: float, dip_db: float, amount: float, rate: float) -> list[Section]:
+    """The replay head's rise and dip at wavelengths near its size (eq. 7)."""
+    return [peak(hz, rise_db * amount, 1.1, rate), peak(2.05 * hz, -dip_db * amount, 1.4, rate)]
 
 
 @functools.cache
@@ -174,7 +188,7 @@ def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
     soft = (1.0 - stock.soft_share) * np.tanh(s) + stock.soft_share * s / np.sqrt(1.0 + s * s)
     aligned = (1.0 - stock.knee_share) * soft + stock.knee_share * np.tanh((x / stock.knee) ** 1.7)
     table, bias_axis, signal_axis = _bias_table()
-    at_bias = cubic_between(table[STOCKS.index(stock)], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
+    at_bias = cubic_between(table[stock.simulated], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
     level = 20.0 * np.log10(np.maximum(x, 1e-9))
     place = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
     ratio = at_bias[0] + stock.bias_bend * (cubic_between(at_bias, place) - at_bias[0])
@@ -191,21 +205,22 @@ def record_curve(stock: Stock, bias_db: float) -> Samples:
 
 
 @functools.cache
-def operating_field(stock: Stock) -> float:
-    """Field over coercivity (peak) of a sine that records operating level at the aligned bias."""
+def field_for(stock: Stock, flux_nwb: float) -> float:
+    """Field over coercivity (peak) of a sine that records that flux at the aligned bias."""
+    wanted = stock.magnetisation(flux_nwb)
     phase = 2.0 * np.pi * np.arange(256) / 256
     wave = np.sin(phase)
     low, high = 1e-3, 5.0
     for _ in range(60):
         middle = math.sqrt(low * high)
         fundamental = 2.0 * float(np.mean(remanence(middle * wave, stock, 0.0) * wave))
-        low, high = (middle, high) if fundamental < stock.operating_magnetisation else (low, middle)
+        low, high = (middle, high) if fundamental < wanted else (low, middle)
     return low
 
 
-def demag_corner(stock: Stock, speed_ips: float, fast_rate: float) -> float:
+def demag_corner(coating: float, speed_ips: float, fast_rate: float) -> float:
     """One-pole coefficient whose complement is what demagnetisation acts on (eq. 3), bilinear."""
-    w = 0.47 * speed_ips * IPS / stock.coating
+    w = 0.47 * speed_ips * IPS / coating
     k = math.tan(min(w / fast_rate, 3.0) / 2.0)
     return k / (1.0 + k)
 
@@ -238,7 +253,8 @@ def weighted_noise(stock: Stock, speed_ips: float, standard: Standard) -> float:
     return float(np.sqrt(np.sum(density**2) * (_NOISE_HZ[1] - _NOISE_HZ[0])))
 
 
-def noise_level_db(stock: Stock, speed_ips: float, standard: Standard) -> float:
-    """Noise in dB(A) against operating level, 2 mm track."""
+def noise_level_db(stock: Stock, speed_ips: float, standard: Standard, track_mm: float) -> float:
+    """Noise in dB(A) against the stock's operating level."""
     at_15 = weighted_noise(stock, 15.0, STANDARDS[15.0, "iec"])
-    return stock.noise_dba + 20.0 * math.log10(weighted_noise(stock, speed_ips, standard) / at_15)
+    by_speed = 20.0 * math.log10(weighted_noise(stock, speed_ips, standard) / at_15)
+    return stock.noise_dba + by_speed - 10.0 * math.log10(track_mm / 2.0)

@@ -109,7 +109,7 @@ def scrape(speed: Samples, amount: float, band: Samples, state: Samples) -> None
     state[SCRAPE_1], state[SCRAPE_2] = first, second
 
 
-TAPS = 32
+TAPS = 22
 PHASES = 512
 
 
@@ -120,28 +120,30 @@ def read_at(line: Samples, table: Samples, whole: int, part: float) -> float:
     table : (PHASES, 2, TAPS), windowed sinc at each phase, and the step to the next
     """
     phase = part * PHASES
-    row = int(phase)
+    row = np.uintp(int(phase))
     t = phase - row
-    h, step, near = table[row, 0], table[row, 1], line[whole:whole + TAPS]
+    first = np.uintp(whole)
     total = 0.0
     for k in range(np.uintp(TAPS)):
-        total += (h[k] + t * step[k]) * near[k]
+        total += (table[row, np.uintp(0), k] + t * table[row, np.uintp(1), k]) * line[first + k]
     return total
 
 
 @kernel
-def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak: float, level: float, table: Samples,
-                history: Samples, line: Samples, state: Samples) -> None:
+def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak: float, level: float, skew: float,
+                table: Samples, history: Samples, line: Samples, state: Samples) -> None:
     """Read a block at a varying speed, in place.
 
     speed : (1 or channels, frames), deviation from nominal
     centre : frames of delay at rest; reach : the most that the delay may move either way
     leak : share of the displacement that returns to rest each frame
     level : gain for each unit of deviation
+    skew : frames by which the first channel is read ahead, and the second behind
     history : (channels, 2 centre + TAPS); state : (channels, 1), displacement in frames
     """
     held = history.shape[1]
     n = block.shape[1]
+    knee = 0.75 * reach
     for c in range(block.shape[0]):
         moves = speed[min(c, speed.shape[0] - 1)]
         row = block[c]
@@ -149,20 +151,39 @@ def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak:
             line[i] = history[c, i]
         for i in range(n):
             line[held + i] = row[i]
-        ahead = state[c, 0]
+        ahead, aside = state[c, 0], skew if c == 0 else -skew
         for i in range(n):
             ahead += moves[i] - leak * ahead
-            r = ahead / reach
-            r4 = r * r
-            r4 *= r4
-            shown = ahead / np.sqrt(np.sqrt(np.sqrt(1.0 + r4 * r4)))
+            shown = ahead
+            if abs(ahead) > knee:
+                over = (abs(ahead) - knee) / (reach - knee)
+                far = knee + (reach - knee) * over / (1.0 + over)
+                shown = far if ahead > 0.0 else -far
             # The tap before the place read is TAPS / 2 - 1 from the first one in use.
-            place = held + i - centre + shown - (TAPS // 2 - 1)
+            place = held + i - centre + shown + aside - (TAPS // 2 - 1)
             whole = int(place)
             row[i] = read_at(line, table, whole, place - whole) * (1.0 + level * moves[i])
         state[c, 0] = ahead if abs(ahead) > TINY else 0.0
         for i in range(held):
             history[c, i] = line[n + i]
+
+
+@kernel
+def read_still(block: Samples, centre: int, history: Samples, line: Samples, state: Samples) -> None:
+    """The same at nominal speed."""
+    held = history.shape[1]
+    n = block.shape[1]
+    for c in range(block.shape[0]):
+        row = block[c]
+        for i in range(held):
+            line[i] = history[c, i]
+        for i in range(n):
+            line[held + i] = row[i]
+        for i in range(n):
+            row[i] = line[held + i - centre]
+        for i in range(held):
+            history[c, i] = line[n + i]
+        state[c, 0] = 0.0
 
 
 @kernel

@@ -15,9 +15,11 @@ def magnetise(field: Samples, n: int, curve: Samples) -> None:
     """Remanence that a biased record head leaves, in place (docs/models/tape.md, eq. 2).
 
     field : field over coercivity; becomes magnetisation, saturation = 1
-    curve : (cells, 4) cubic coefficients over u = |x| / (1 + |x|)
+    curve : (cells, 4) cubic coefficients over u = |x| / (1 + |x|); without cells nothing changes
     """
     cells = curve.shape[0]
+    if cells == 0:
+        return
     for i in range(n):
         x = field[i]
         a = abs(x)
@@ -55,11 +57,14 @@ def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: floa
 
 
 @kernel
-def record(block: Samples, curve: Samples, corner: float, limit: float, demag_state: Samples,
+def record(block: Samples, curves: Samples, corner: float, limit: float, demag_state: Samples,
            chunk: int, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
            odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
            total: Samples) -> None:
-    """Head field to magnetisation, in place, the non-linear part at the raised rate."""
+    """Head field to magnetisation, in place, the non-linear part at the raised rate.
+
+    curves : (channels, cells, 4), one for `magnetise` each
+    """
     frames = block.shape[1]
     for c in range(block.shape[0]):
         row = block[c]
@@ -69,7 +74,7 @@ def record(block: Samples, curve: Samples, corner: float, limit: float, demag_st
             part = row[start:start + n]
             high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
             other = pong if levels % 2 == 0 else ping
-            magnetise(high, fast, curve)
+            magnetise(high, fast, curves[c])
             demagnetise(high, fast, other, corner, limit, demag_state[c])
             delay_short(high, fast, pads[c], pad, line)
             lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)

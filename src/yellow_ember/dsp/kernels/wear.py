@@ -31,7 +31,7 @@ def wandering(seed: float, t: float, hz: float) -> float:
     u = place - cell
     u = u * u * (3.0 - 2.0 * u)
     a = hashed(seed, cell)
-    return a + u * (hashed(seed, cell + 1.0) - a)
+    return float(a + u * (hashed(seed, cell + 1.0) - a))
 
 
 @kernel

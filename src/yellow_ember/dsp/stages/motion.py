@@ -80,7 +80,7 @@ def motion_plots(figures: SpeedFigures) -> tuple[Plot, Plot]:
     time = np.arange(curve.size) / rate
     window = np.hanning(curve.size)
     spectrum = 2.0 * np.abs(np.fft.rfft((curve - curve.mean()) * window)) / window.sum()
-    hz = np.fft.rfftfreq(curve.size, 1.0 / rate)
+    hz: Samples = np.fft.rfftfreq(curve.size, 1.0 / rate).astype(np.float64)
     inside = (hz >= 0.2) & (hz <= 100.0)
     return (Plot("Speed over time", "time", (Curve("speed", time, curve),), x_label="seconds", y_label="%"),
             Plot("Its spectrum", "spectrum", (Curve("speed", hz[inside], spectrum[inside]),), x_label="Hz",
