@@ -19,8 +19,12 @@ AGEING, AGEING_HZ, AGEING_SPREAD, CREASE, CREASE_HZ, CREASE_SPREAD, SEED, STEP_S
 FIGURES = 9
 LOSS_DB, OCTAVES, STUMBLE, DROP_DB = range(4)
 """What `damage` gives: level lost, octaves of highs lost, displacement in s, dropout before its edges."""
-LEFT, GAIN, GAIN_SLOPE, LETS, LETS_SLOPE, AHEAD, AHEAD_SLOPE, DROP, LOW_1, LOW_2 = range(10)
-STATES = 10
+LEFT, GAIN, GAIN_SLOPE, LETS, LETS_SLOPE, AHEAD, AHEAD_SLOPE, DROP, LOSS, LOST, LOW_1, LOW_2 = range(12)
+STATES = 12
+CLING = 0.25
+"""Share of the way, a tick, that level and highs go when the damage jumps: a tape bends, it does not break."""
+FASTEST = 0.1
+"""The most that a stumble changes the speed."""
 
 
 @kernel
@@ -38,7 +42,9 @@ def wandering(seed: float, t: float, hz: float) -> float:
 def crumpled(seed: float, t: float, hz: float, share: float) -> float:
     """How deep in a crease the place is, 0 to 1: one crease in a cell of time, or none."""
     cell = np.floor(t * hz)
-    if hashed(seed + 11.0, cell) > 0.25 + 0.75 * share:
+    # A share that grows lets creases come up one by one, not spring up.
+    there = min(1.0, 8.0 * (0.3 + 0.8 * share - hashed(seed + 11.0, cell)))
+    if there <= 0.0:
         return 0.0
     length = min(0.8 / hz, 0.06 + 0.3 * hashed(seed + 12.0, cell))
     start = cell / hz + (1.0 / hz - length) * hashed(seed + 13.0, cell)
@@ -47,7 +53,7 @@ def crumpled(seed: float, t: float, hz: float, share: float) -> float:
         return 0.0
     hollow = math.sin(math.pi * u)
     wrinkles = 0.65 + 0.35 * math.sin(2.0 * math.pi * u * (2.0 + 5.0 * hashed(seed + 14.0, cell)))
-    return hollow * hollow * wrinkles * (0.4 + 0.6 * hashed(seed + 15.0, cell))
+    return there * hollow * hollow * wrinkles * (0.4 + 0.6 * hashed(seed + 15.0, cell))
 
 
 @kernel
@@ -113,11 +119,13 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
                 damage((frame + left) / rate, c, figures, steps, found)
                 to = found[DROP_DB]
                 own[DROP] += (attack if to > own[DROP] else release) * (to - own[DROP])
-                lost = found[LOSS_DB] + own[DROP]
+                own[LOSS] += CLING * (found[LOSS_DB] - own[LOSS])
+                own[LOST] += CLING * (found[OCTAVES] - own[LOST])
+                lost = own[LOSS] + own[DROP]
                 own[GAIN_SLOPE] = (10.0 ** (-lost / 20.0) - own[GAIN]) / left
-                lets = lets_through(found[OCTAVES] + 0.08 * own[DROP], rate)
+                lets = lets_through(own[LOST] + 0.08 * own[DROP], rate)
                 own[LETS_SLOPE] = (lets - own[LETS]) / left
-                own[AHEAD_SLOPE] = (found[STUMBLE] * rate - own[AHEAD]) / left
+                own[AHEAD_SLOPE] = min(max((found[STUMBLE] * rate - own[AHEAD]) / left, -FASTEST), FASTEST)
                 own[LEFT] = left
             run = min(int(own[LEFT]), n - at)
             gain, lets, ahead = own[GAIN], own[LETS], own[AHEAD]
