@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app import theme
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.settings import Settings
 from yellow_ember.app.workspace import Workspace
@@ -37,6 +38,23 @@ def wait(application: QApplication, until, limit: float = 60.0) -> None:
 def seconds(application: QApplication, length: float) -> None:
     end = time.monotonic() + length
     wait(application, lambda: time.monotonic() > end)
+
+
+def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) -> None:
+    """The line-up bench, after another stock came on a machine that stays as it was."""
+    workspace = window.workspace
+    for name, value in (("line_up", "manual"), ("channel_spread_pct", 150.0), ("stock", "beacon")):
+        workspace.document.commit(name, set_parameter(workspace.session, "rhythm", stage_id, name, value))
+    bench = LineUpWindow(workspace, "rhythm", stage_id, window)
+    bench.show()
+    bench.bars["source"]._ask("oscillator", commit=True)
+    bench.bars["tone"]._ask("10000", commit=True)
+    seconds(application, 1.0)
+    bench.start_alignment()
+    wait(application, lambda: bench.log.count() == 6)
+    keep("line-up", bench)
+    wait(application, lambda: bench._steps is None)
+    bench.close()
 
 
 def main() -> None:
@@ -82,6 +100,22 @@ def main() -> None:
     seconds(application, 0.5)
     keep("tape-at-1024x700")
     window.resize(1280, 800)
+    line_up(application, window, tape.id, keep)
+    workspace.select("band")
+    window.ladder.add("motion")
+    wait(application, settled)
+    seconds(application, 2.5)
+    keep("motion-on-the-band")
+    workspace.select("harmonium")
+    window.ladder.add("wear")
+    stage = workspace.strip.chain[0]
+    for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
+                        ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):
+        workspace.document.commit(name, set_parameter(workspace.session, "harmonium", stage.id, name, value))
+    wait(application, settled)
+    seconds(application, 2.5)
+    keep("worn-tape-on-the-harmonium")
+    workspace.toggle_play()
     for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
                          ("print", PrintDialog(workspace, window))):
         dialog.show()

@@ -12,14 +12,18 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBox
 
 from yellow_ember.app import theme
 from yellow_ember.app.flow import ColumnFlow
+from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.picture import Picture
+from yellow_ember.app.step_lane import StepLane
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Group, Number, Value, as_number
+from yellow_ember.dsp.parameters import Group, Number, Steps, Value, as_number
+from yellow_ember.engine.client import EngineState
 from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
 
 _LOWEST = -60.0
+_MANY = 16
 WET = Number(id="wet_db", label="Wet level", unit="dB", minimum=_LOWEST, maximum=12.0, default=0.0,
              group=Group.OUTPUT, floor_word="silent", help="The level of what the stage makes.")
 DRY = Number(id="dry_db", label="Dry level", unit="dB", minimum=_LOWEST, maximum=12.0, default=_LOWEST,
@@ -35,7 +39,9 @@ class Bench(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
-        self.bars: dict[str, ValueBar] = {}
+        self.bars: dict[str, ValueBar | StepLane] = {}
+        self.jumps: dict[str, QPushButton] = {}
+        self._sentence = ""
         self._built_for: tuple[str, str] | None = None
         self._title = QLabel()
         self._title.setFont(theme.font(10.5, bold=True))
@@ -45,6 +51,9 @@ class Bench(QWidget):
         self._reset = QPushButton("Defaults")
         self._reset.setToolTip("Every control of this stage back to its default")
         self._reset.clicked.connect(self._to_defaults)
+        self.line_up = QPushButton("Line-up\u2026")
+        self.line_up.setToolTip("Align the machine: alignment tape, oscillator, meters, bias curves")
+        self.line_up.clicked.connect(self.open_line_up)
         self.picture = Picture(workspace)
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
@@ -53,17 +62,28 @@ class Bench(QWidget):
         head.setContentsMargins(10, 6, 10, 0)
         head.addWidget(self._title)
         head.addWidget(self._purpose, 1)
+        head.addWidget(self.line_up)
         head.addWidget(self._reset)
+        self._jump_row = QHBoxLayout()
+        self._jump_row.setContentsMargins(6, 0, 6, 0)
+        self._jump_row.setSpacing(2)
+        right = QVBoxLayout()
+        right.setSpacing(2)
+        right.addLayout(self._jump_row)
+        right.addWidget(self._scroll, 1)
         body = QHBoxLayout()
         body.setSpacing(4)
         body.addWidget(self.picture, 5)
-        body.addWidget(self._scroll, 6)
+        body.addLayout(right, 6)
+        self._lanes = QVBoxLayout()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(head)
         layout.addLayout(body, 1)
+        layout.addLayout(self._lanes)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
+        workspace.frame.connect(self._on_frame)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -82,16 +102,37 @@ class Bench(QWidget):
             self._built_for = wanted
         self.picture.setVisible(stage is not None)
         self._reset.setVisible(stage is not None)
+        self.line_up.setVisible(stage is not None and stage.kind == "tape")
         if stage is None:
             return
-        for name, value in stage.params.items():
-            self.bars[name].show_value(value)
-        self.bars["wet_db"].show_value(max(stage.wet_db, _LOWEST))
-        self.bars["dry_db"].show_value(_LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST))
+        shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST),
+                 "dry_db": _LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST)}
+        for name, bar in self.bars.items():
+            if isinstance(bar, StepLane):
+                bar.show_values(stage.params)
+            else:
+                bar.show_value(shown[name])
         self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
+
+    def _on_frame(self, state: EngineState) -> None:
+        for bar in self.bars.values():
+            if isinstance(bar, StepLane):
+                session = self._workspace.session
+                bar.show_place(state.position / session.rate if state.playing else None, session.tempo)
+
+    def open_line_up(self) -> None:
+        """The line-up bench of the chosen machine, in a window of its own."""
+        if (stage := self._stage()) is not None:
+            LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
 
     def _build(self, stage: StageSettings | None) -> None:
         self.bars = {}
+        self.jumps = {}
+        for row in (self._jump_row, self._lanes):
+            while (item := row.takeAt(0)) is not None:
+                if (old := item.widget()) is not None:
+                    old.hide()
+                    old.deleteLater()
         flow = ColumnFlow()
         if stage is None:
             self._title.setText("No stage chosen")
@@ -109,13 +150,41 @@ class Bench(QWidget):
                 continue
             bars = []
             for parameter in members:
-                bar = ValueBar(parameter)
+                bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
-                bar.committed.connect(lambda _value, label=parameter.label: self._workspace.document.commit(label))
+                bar.committed.connect(lambda _value, label=parameter.label: self._commit(label))
                 self.bars[parameter.id] = bar
-                bars.append(bar)
+                if isinstance(bar, StepLane):
+                    self._lanes.addWidget(bar)
+                else:
+                    bars.append(bar)
             flow.add_group(group.value, bars, functools.partial(self._reset_group, group))
         self._scroll.setWidget(flow)
+        if len(kind.parameters) > _MANY:
+            self._add_jumps(flow)
+
+    def _add_jumps(self, flow: ColumnFlow) -> None:
+        """A button for each group, which scrolls to it."""
+        for title in flow.titles():
+            button = QPushButton(title)
+            button.setObjectName("jump")
+            button.setToolTip(f"Go to {title}")
+            button.clicked.connect(lambda _checked, chosen=title: self._go_to(flow, chosen))
+            self._jump_row.addWidget(button)
+            self.jumps[title] = button
+        self._jump_row.addStretch(1)
+
+    def _go_to(self, flow: ColumnFlow, title: str) -> None:
+        bar = self._scroll.verticalScrollBar()
+        assert bar is not None
+        bar.setValue(flow.top_of(title))
+
+    def _commit(self, label: str) -> None:
+        """Make the change a step, and say what else moved with it."""
+        self._workspace.document.commit(label)
+        if self._sentence:
+            self._workspace.messages.say(self._sentence)
+            self._sentence = ""
 
     def _set(self, name: str, value: Value) -> None:
         workspace, stage = self._workspace, self._stage()
@@ -128,6 +197,9 @@ class Bench(QWidget):
             workspace.document.change(edit_stage(
                 workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
             return
+        kind = stage.declaration
+        if kind.follow is not None:
+            self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
         workspace.document.change(set_parameter(workspace.session, workspace.strip_id, stage.id, name, value))
 
     def _reset_group(self, group: Group) -> None:

@@ -36,6 +36,7 @@ class ColumnFlow(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._groups: list[QWidget] = []
+        self._titles: list[str] = []
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
 
     def add_group(self, title: str, controls: Sequence[QWidget], reset: Callable[[], None]) -> None:
@@ -49,7 +50,16 @@ class ColumnFlow(QWidget):
             layout.addWidget(control)
         group.installEventFilter(self)
         self._groups.append(group)
+        self._titles.append(title)
         group.show()
+
+    def titles(self) -> list[str]:
+        """The groups' names in their order."""
+        return list(self._titles)
+
+    def top_of(self, title: str) -> int:
+        """Where a group begins, from the top."""
+        return self._groups[self._titles.index(title)].y()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.LayoutRequest:

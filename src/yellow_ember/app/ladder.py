@@ -177,12 +177,13 @@ class Ladder(QWidget):
         painter.setBrush(theme.AFTER if stage.on else theme.PANEL)
         painter.drawEllipse(dot)
         painter.setPen(theme.TEXT if stage.on else theme.DIM)
-        if kind.drive is not None:
+        text = "on" if stage.on else "bypassed"
+        if kind.drive is not None and stage.on:
             drive = kind.parameter(kind.drive)
-            text = f"{drive.label} {drive.text(stage.params[kind.drive])}" if stage.on else "bypassed"
-            where = foot.adjusted(21, 0, -4, 0)
-            text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
-            painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
+            text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
+        where = foot.adjusted(21, 0, -4, 0)
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
+        painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
 
     def _paint_path(self, painter: QPainter, axes: Axes, columns: list[QRectF]) -> None:
         """The level line: flat between stages, a step within each, with its figures."""

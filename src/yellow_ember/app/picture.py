@@ -1,4 +1,4 @@
-"""The chosen stage's picture: its diagrams from the declaration, with the live signal on them."""
+"""The chosen stage's picture: its parts from the declaration, with the live signal on them."""
 
 from __future__ import annotations
 
@@ -8,31 +8,41 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.level import draw_level
 from yellow_ember.app.plot import (
     Axes,
     draw_frame,
     draw_frequency_grid,
     draw_legend,
     draw_line,
+    draw_x_grid,
     draw_y_grid,
 )
+from yellow_ember.app.reels import draw_reels
+from yellow_ember.app.speed_reader import SpeedReader
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.dsp.stage import Picture as Diagrams
-from yellow_ember.dsp.stage import Plot
+from yellow_ember.dsp.stage import Damage, Plot, Reels
+from yellow_ember.dsp.stage import Picture as Parts
 
 _LIVE_POINTS = 256
 _QUIET = 1e-5
+_REELS_SHARE = 0.8
+_COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)
 
 
 class Picture(QWidget):
-    """Draws the plots one below the other."""
+    """Draws the parts one below the other."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        self._plots: Diagrams = ()
+        self._parts: Parts = ()
         self._live = np.zeros(0)
         self._shown: object = None
+        self._wavers = False
+        self._vu = (0.0, 0.0)
+        self.speed_reader = SpeedReader(workspace)
+        self.speed_reader.changed.connect(self.update)
         self.setMinimumSize(220, 200)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
@@ -44,63 +54,146 @@ class Picture(QWidget):
 
     def refresh(self) -> None:
         """The stage may look different now; it is looked at when next drawn."""
+        self.speed_reader.want()
         self.update()
 
     def _compute(self) -> None:
-        """Compute the diagrams anew where what they show has changed."""
+        """Compute the parts anew where what they show has changed."""
         workspace = self._workspace
         if not workspace.stage_id:
-            self._plots, self._shown = (), None
-        else:
-            stage, session = workspace.strip.stage(workspace.stage_id), workspace.session
-            shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
-            if shown == self._shown:
-                return
-            self._shown = shown
-            self._plots = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
-            self.setAccessibleName(f"Picture of {stage.declaration.label}: "
-                                   + ", ".join(plot.title for plot in self._plots))
+            self._parts, self._shown = (), None
+            return
+        stage, session = workspace.strip.stage(workspace.stage_id), workspace.session
+        shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
+        if shown == self._shown:
+            return
+        self._shown = shown
+        self._wavers = stage.declaration.wavers
+        self._parts = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
+        self.setAccessibleName(f"Picture of {stage.declaration.label}: "
+                               + ", ".join(part.title for part in self._parts))
 
     def _on_frame(self, _state: object) -> None:
-        if not self._workspace.settings.animation or self._workspace.engine is None:
+        workspace = self._workspace
+        if not workspace.settings.animation or workspace.engine is None or not self.isVisible():
             return
-        if not any(plot.live for plot in self._plots):
-            return
-        before, _after = self._workspace.engine.scope()
-        live = before[0, -_LIVE_POINTS * 4::4]
-        silent = np.abs(live).max() < _QUIET or not self._workspace.state.playing
-        if silent and self._live.size == 0:
-            return
-        self._live = np.zeros(0) if silent else live
-        self.update()
+        moving = workspace.state.playing and any(isinstance(part, Reels | Damage) for part in self._parts)
+        if moving and workspace.stage_id:
+            reading = workspace.engine.reading(workspace.strip_id)
+            if reading is not None:
+                place = workspace.strip.place_of(workspace.stage_id)
+                self._vu = float(reading.point_vu[place]), float(reading.point_vu[place + 1])
+        if any(isinstance(part, Plot) and part.live for part in self._parts):
+            before, _after = workspace.engine.scope()
+            live = before[0, -_LIVE_POINTS * 4::4]
+            silent = np.abs(live).max() < _QUIET or not workspace.state.playing
+            moving = moving or not silent or self._live.size > 0
+            self._live = np.zeros(0) if silent else live
+        if moving:
+            self.update()
+
+    # -- drawing ------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         self._compute()
-        if not self._plots:
+        if not self._parts:
             return
-        height = self.height() / len(self._plots)
-        for place, plot in enumerate(self._plots):
-            box = QRectF(0, place * height, self.width(), height)
-            painter.setFont(theme.font(8.5, bold=True))
-            painter.setPen(theme.TEXT)
-            painter.drawText(box.adjusted(10, 4, -10, 0), int(Qt.AlignmentFlag.AlignLeft), plot.title)
-            frame = box.adjusted(40, 22, -10, -32)
-            if plot.axes == "response":
-                self._paint_response(painter, plot, frame)
-            else:
-                self._paint_transfer(painter, plot, frame)
+        shares = [_REELS_SHARE if isinstance(part, Reels) else 1.0 for part in self._parts]
+        top = 0.0
+        for part, share in zip(self._parts, shares, strict=True):
+            height = self.height() * share / sum(shares)
+            self._paint_part(painter, part, QRectF(0, top, self.width(), height))
+            top += height
+
+    def _paint_part(self, painter: QPainter, part: Plot | Reels | Damage, box: QRectF) -> None:
+        painter.setFont(theme.font(8.5, bold=True))
+        painter.setPen(theme.TEXT)
+        painter.drawText(box.adjusted(10, 4, -10, 0), int(Qt.AlignmentFlag.AlignLeft), part.title)
+        if self._wavers and isinstance(part, Plot) and part.axes == "time":
+            painter.setFont(theme.font(8))
+            painter.setPen(theme.DIM)
+            painter.drawText(box.adjusted(10, 5, -10, 0), int(Qt.AlignmentFlag.AlignRight), self.speed_reader.text)
+        frame = box.adjusted(40, 22, -10, -32)
+        if isinstance(part, Reels):
+            self._paint_reels(painter, part, box.adjusted(10, 20, -10, -4))
+        elif isinstance(part, Damage):
+            self._paint_damage(painter, part, box.adjusted(40, 22, -10, -18))
+        elif part.axes == "response":
+            self._paint_response(painter, part, frame)
+        elif part.axes == "transfer":
+            self._paint_transfer(painter, part, frame)
+        else:
+            self._paint_variation(painter, part, box.adjusted(40, 22, -10, -18))
+
+    def _paint_reels(self, painter: QPainter, reels: Reels, box: QRectF) -> None:
+        session, state = self._workspace.session, self._workspace.state
+        meters = QRectF(box.right() - 92, box.top() + 8, 92, box.height() - 12)
+        draw_reels(painter, QRectF(box.left(), box.top(), box.width() - 104, box.height()), reels,
+                   state.position / session.rate, session.loop.start / session.rate)
+        for row, (name, level) in enumerate(zip(("record", "play"), self._vu, strict=True)):
+            y = meters.top() + row * 26
+            painter.setFont(theme.font(7.5))
+            painter.setPen(theme.DIM)
+            label = QRectF(meters.left(), y, meters.width(), 12)
+            painter.drawText(label, int(Qt.AlignmentFlag.AlignLeft), f"VU {name}")
+            draw_level(painter, QRectF(meters.left(), y + 14, meters.width(), 7), level if state.playing else 0.0, 0.0,
+                       session.reference_dbfs)
+        painter.setFont(theme.font(7.5))
+        painter.setPen(theme.DIM)
+        painter.drawText(QRectF(meters.left() - 10, meters.top() + 54, meters.width() + 10, 26),
+                         int(Qt.AlignmentFlag.AlignRight | Qt.TextFlag.TextWordWrap), self.speed_reader.text)
+
+    def _paint_damage(self, painter: QPainter, damage: Damage, frame: QRectF) -> None:
+        session = self._workspace.session
+        loop = session.loop
+        start = loop.start / session.rate if loop.end > loop.start else 0.0
+        end = loop.end / session.rate if loop.end > loop.start else start + 20.0
+        axes = Axes(frame, start, end, -30.0, 1.5)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 10.0)
+        seconds = np.linspace(start, end, max(2, int(frame.width())))
+        loss, highs = damage.at(seconds, session.tempo, session.beats_per_bar)
+        draw_line(painter, axes, seconds, -30.0 * highs, theme.BEFORE, 1.2)
+        draw_line(painter, axes, seconds, -loss, theme.AFTER, 1.6)
+        here = self._workspace.state.position / session.rate
+        if self._workspace.state.playing and start <= here <= end:
+            painter.setPen(QPen(theme.TEXT, 1.5))
+            painter.drawLine(QPointF(axes.x(here), frame.top()), QPointF(axes.x(here), frame.bottom()))
+        draw_legend(painter, QRectF(frame.left(), frame.bottom() + 3, frame.width(), 12),
+                    [("level, dB", theme.AFTER), ("highs lost", theme.BEFORE)])
+
+    def _paint_variation(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
+        curve = plot.curves[0]
+        reach = max(float(np.abs(curve.y).max()) * 1.15, 0.02)
+        step = 10.0 ** np.floor(np.log10(reach))
+        step = step if reach / step < 4 else 2.0 * step
+        if plot.axes == "time":
+            axes = Axes(frame, float(curve.x[0]), float(curve.x[-1]), -reach, reach)
+            draw_frame(painter, axes)
+            draw_x_grid(painter, axes, 2.0)
+        else:
+            axes = Axes(frame, float(curve.x[0]), float(curve.x[-1]), 0.0, reach, log_x=True)
+            draw_frame(painter, axes)
+            draw_frequency_grid(painter, axes, (0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0))
+        draw_y_grid(painter, axes, float(step))
+        draw_line(painter, axes, curve.x, curve.y, theme.AFTER, 1.6)
+        painter.setFont(theme.font(7.5))
+        painter.setPen(theme.DIM)
+        painter.drawText(QRectF(frame.left(), frame.top() + 1, frame.width() - 4, 13),
+                         int(Qt.AlignmentFlag.AlignRight), f"{plot.y_label} over {plot.x_label}")
 
     def _paint_response(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
-        spread = max(float(np.abs(curve.y).max()) for curve in plot.curves)
-        reach = 6.0 if spread < 5.0 else 12.0 if spread < 11.0 else 24.0
+        # The last curve is what counts; what it is made of may leave the frame.
+        spread = float(np.abs(plot.curves[-1].y).max())
+        reach = 6.0 if spread < 5.0 and len(plot.curves) < 4 else 12.0 if spread < 11.0 else 24.0
         axes = Axes(frame, 20.0, 20000.0, -reach, reach, log_x=True)
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, reach / 3.0)
         draw_frequency_grid(painter, axes)
-        colours = [theme.DIM, theme.BEFORE, theme.AFTER][-len(plot.curves):]
+        colours = _COLOURS[-len(plot.curves):]
         for curve, colour in zip(plot.curves, colours, strict=True):
             draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12),

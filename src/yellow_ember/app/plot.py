@@ -72,11 +72,28 @@ def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> N
         value += step
 
 
-def draw_frequency_grid(painter: QPainter, axes: Axes) -> None:
-    """Lines at the decades' 1, 2 and 5, figures where there is room."""
+def draw_x_grid(painter: QPainter, axes: Axes, step: float) -> None:
+    """Lines and figures at multiples of a step along the bottom."""
     painter.setFont(theme.font(7.5))
-    named = {50.0: "50", 200.0: "200", 1000.0: "1k", 5000.0: "5k", 15000.0: "15k"}
-    for hz in (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 15000, 20000):
+    value = math.ceil(axes.x_low / step) * step
+    while value <= axes.x_high + 1e-9:
+        x = axes.x(value)
+        painter.setPen(QPen(theme.EDGE, 1.0, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
+        painter.setPen(theme.DIM)
+        below = QRectF(x - 20, axes.frame.bottom() + 1, 40, 13)
+        painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), f"{value:g}")
+        value += step
+
+
+AUDIBLE = {50.0: "50", 200.0: "200", 1000.0: "1k", 5000.0: "5k", 15000.0: "15k"}
+
+
+def draw_frequency_grid(painter: QPainter, axes: Axes, rates: tuple[float, ...] = ()) -> None:
+    """Lines at the decades' 1, 2 and 5, figures where there is room; or at the given rates, all with figures."""
+    painter.setFont(theme.font(7.5))
+    named = {hz: f"{hz:g}" for hz in rates} or AUDIBLE
+    for hz in rates or (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 15000, 20000):
         if not axes.x_low <= hz <= axes.x_high:
             continue
         x = axes.x(hz)

@@ -91,6 +91,8 @@ QPushButton:hover {{ border-color: {DIM.name()}; }}
 QPushButton:focus {{ border-color: {AFTER.name()}; }}
 QPushButton:checked {{ background: {AFTER_FILL.name()}; border-color: {AFTER.name()}; color: {TEXT.name()}; }}
 QPushButton:disabled {{ color: #85796b; }}
+QPushButton#jump {{ background: transparent; border: none; padding: 2px 6px; color: {DIM.name()}; }}
+QPushButton#jump:hover, QPushButton#jump:focus {{ color: {AFTER.name()}; }}
 QScrollArea {{ border: none; background: {PANEL.name()}; }}
 QScrollBar:vertical {{ background: {PANEL.name()}; width: 9px; }}
 QScrollBar::handle:vertical {{ background: {EDGE.name()}; border-radius: 4px; min-height: 24px; }}

@@ -3,6 +3,9 @@
 Drag sideways, finer with Shift; wheel; arrow and page keys; typed value with Enter or a
 digit; double-click or Backspace for the default.  A drag or a burst of wheel steps is one
 change of the history: `changing` is sent all along, `committed` once.
+
+Where left and right may differ, the mark at the right end takes them apart: the upper half is
+then left, the lower one right, and keys move both.
 """
 
 from __future__ import annotations
@@ -10,6 +13,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QAction,
+    QBrush,
     QContextMenuEvent,
     QFocusEvent,
     QKeyEvent,
@@ -22,12 +26,13 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app import theme
-from yellow_ember.dsp.parameters import Number, Option, Parameter, Switch, Value
+from yellow_ember.dsp.parameters import Number, Option, Parameter, Switch, Value, as_pair
 
 HEIGHT = 30
 _STEPS = 100
 _FINE = 0.1
 _SETTLE_MS = 400
+_SPLIT = 20.0
 
 
 class ValueBar(QWidget):
@@ -41,6 +46,7 @@ class ValueBar(QWidget):
         self.parameter = parameter
         self._value: Value = parameter.default_value
         self._drag_from: tuple[float, float] | None = None
+        self._lane = 0
         self._moved = False
         self._position = 0.0
         self._editor: QLineEdit | None = None
@@ -91,7 +97,7 @@ class ValueBar(QWidget):
         """Where a value lies along the bar, 0 to 1."""
         match self.parameter:
             case Number() as number:
-                return number.position(value)
+                return number.position(value[self._lane] if isinstance(value, tuple) else value)
             case Option() as option:
                 return option.index(value) / max(1, len(option.choices) - 1)
             case _:
@@ -101,13 +107,42 @@ class ValueBar(QWidget):
         """Move by some steps; the change is committed when no more follow."""
         match self.parameter:
             case Number() as number:
-                share = self._share(self._value) + steps / _STEPS * (_FINE if fine else 1.0)
-                self._ask(self._rounded(number, number.at(share), fine=fine), commit=False)
+                by = steps / _STEPS * (_FINE if fine else 1.0)
+                if isinstance(self._value, tuple):
+                    sides = (self._rounded(number, number.at(number.position(side) + by), fine=fine)
+                             for side in self._value)
+                    self._ask(tuple(sides), commit=False)
+                else:
+                    self._ask(self._rounded(number, number.at(number.position(self._value) + by), fine=fine),
+                              commit=False)
             case Option() as option:
                 self._ask(option.value_at(option.index(self._value) + (1 if steps > 0 else -1)), commit=False)
             case _:
                 self._ask(steps > 0, commit=False)
         self._settle.start()
+
+    def _on_lane(self, value: float) -> Value:
+        """The whole value with that of the lane under the hand."""
+        if not isinstance(self._value, tuple):
+            return value
+        left, right = self._value
+        return (value, right) if self._lane == 0 else (left, value)
+
+    @property
+    def _splits(self) -> bool:
+        return isinstance(self.parameter, Number) and self.parameter.per_channel
+
+    def _split_box(self) -> QRectF:
+        """Where the mark is that takes left and right apart."""
+        return QRectF(self.width() - _SPLIT, 2, _SPLIT - 2, self.height() - 4)
+
+    def split_or_join(self) -> None:
+        """Take left and right apart, or bring them to their middle."""
+        if isinstance(self._value, tuple):
+            left, right = as_pair(self._value)
+            self._ask(0.5 * (left + right), commit=True)
+        else:
+            self._ask((self._value, self._value), commit=True)  # type: ignore[arg-type]
 
     @staticmethod
     def _rounded(number: Number, value: float, *, fine: bool) -> float:
@@ -124,6 +159,10 @@ class ValueBar(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         self._moved = False
+        if self._splits and self._split_box().contains(event.position()):
+            self.split_or_join()
+            return
+        self._lane = 1 if event.position().y() > self.height() / 2 else 0
         self._drag_from = (event.position().x(), self._share(self._value))
         self._position = self._drag_from[1]
 
@@ -138,7 +177,8 @@ class ValueBar(QWidget):
         fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         self._position = min(max(self._position + moved / self.width() * (_FINE if fine else 1.0), 0.0), 1.0)
         self._drag_from = (event.position().x(), self._position)
-        self._ask(self._rounded(self.parameter, self.parameter.at(self._position), fine=fine), commit=False)
+        value = self._rounded(self.parameter, self.parameter.at(self._position), fine=fine)
+        self._ask(self._on_lane(value), commit=False)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag_from is None:
@@ -152,7 +192,8 @@ class ValueBar(QWidget):
             self._open_choices(event.globalPosition().toPoint())
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton and isinstance(self.parameter, Number):
+        on_mark = self._splits and self._split_box().contains(event.position())
+        if event.button() == Qt.MouseButton.LeftButton and isinstance(self.parameter, Number) and not on_mark:
             self._drag_from = None
             self.reset()
 
@@ -172,6 +213,9 @@ class ValueBar(QWidget):
         menu = QMenu(self)
         if not isinstance(self.parameter, Switch):
             menu.addAction("Type a value", self.edit)
+        if self._splits:
+            apart = isinstance(self._value, tuple)
+            menu.addAction("Left and right together" if apart else "Left and right apart", self.split_or_join)
         menu.addAction(f"Default ({self.parameter.text(self.parameter.default_value)})", self.reset)
         menu.popup(event.globalPos())
 
@@ -281,12 +325,14 @@ class ValueBar(QWidget):
         painter.setFont(theme.font(9))
         painter.setPen(theme.DIM if enabled else theme.EDGE)
         inner = box.adjusted(8, 0, -8, -3)
+        if self._splits:
+            inner.setRight(self._split_box().left() - 2)
         left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
         middle = Qt.AlignmentFlag.AlignVCenter
         painter.drawText(inner, int(left | middle), self.parameter.label)
         name_width = painter.fontMetrics().horizontalAdvance(self.parameter.label)
         painter.setFont(theme.font(9, bold=True))
-        painter.setPen(theme.TEXT if enabled else theme.DIM)
+        painter.setPen(theme.TEXT if enabled and self._value is not None else theme.DIM)
         text = self.parameter.text(self._value)
         if isinstance(self.parameter, Switch):
             self._paint_switch(painter, inner, text)
@@ -298,14 +344,37 @@ class ValueBar(QWidget):
         painter.drawText(inner, int(right | middle), text)
 
     def _paint_bar(self, painter: QPainter, box: QRectF, enabled: bool) -> None:
-        here = box.left() + self._share(self._value) * box.width()
-        rest = box.left() + self._share(self.parameter.default_value) * box.width()
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.AFTER_FILL if enabled else theme.EDGE)
-        origin = rest if isinstance(self.parameter, Number) and self.parameter.minimum < 0 else box.left()
-        painter.drawRect(QRectF(QPointF(min(origin, here), box.top()), QPointF(max(origin, here), box.bottom())))
+        assert isinstance(self.parameter, Number)
+        number = self.parameter
+        rest = box.left() + number.position(number.default_value) * box.width()
+        if number.realistic is not None:
+            beyond = QRectF(box)
+            beyond.setLeft(box.left() + number.position(number.realistic) * box.width())
+            painter.fillRect(beyond, QBrush(theme.EDGE, Qt.BrushStyle.BDiagPattern))
+        halves = QRectF(box), QRectF(box)
+        if isinstance(self._value, tuple):
+            halves[0].setBottom(box.center().y())
+            halves[1].setTop(box.center().y())
+            for half, side in zip(halves, self._value, strict=True):
+                self._paint_lane(painter, half, number, side, rest, enabled)
+        elif self._value is not None:
+            self._paint_lane(painter, box, number, self._value, rest, enabled)
         painter.setPen(QPen(theme.DIM, 1.0))
         painter.drawLine(QPointF(rest, box.top()), QPointF(rest, box.top() + 4))
+        if self._splits:
+            mark = self._split_box()
+            painter.setFont(theme.font(7, bold=True))
+            apart = isinstance(self._value, tuple)
+            painter.setPen(theme.AFTER if apart else theme.DIM)
+            painter.drawText(mark, int(Qt.AlignmentFlag.AlignCenter), "L\nR" if apart else "LR")
+
+    def _paint_lane(self, painter: QPainter, box: QRectF, number: Number, value: Value, rest: float,
+                    enabled: bool) -> None:
+        here = box.left() + number.position(value) * box.width()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.AFTER_FILL if enabled else theme.EDGE)
+        origin = rest if number.minimum < 0 < number.maximum else box.left()
+        painter.drawRect(QRectF(QPointF(min(origin, here), box.top()), QPointF(max(origin, here), box.bottom())))
         painter.setPen(QPen(theme.AFTER if enabled else theme.DIM, 3.0))
         painter.drawLine(QPointF(here, box.bottom() - 5), QPointF(here, box.bottom()))
 

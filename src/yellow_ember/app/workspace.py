@@ -57,6 +57,8 @@ class Workspace(QObject):
         self._play_wanted = False
         self._autosave = Autosave()
         self._writer = ThreadPoolExecutor(1)
+        self.thinker = ThreadPoolExecutor(1)
+        """Short sums that a view must not wait for (they let go of the interpreter's lock)."""
         self._print: Job[Printed] | None = None
         self._engine_ready: Future[EngineClient] | None = None
         self.imports = Imports(self)
@@ -99,6 +101,7 @@ class Workspace(QObject):
             self.engine.close()
             self.engine = None
         self._writer.shutdown()
+        self.thinker.shutdown(cancel_futures=True)
         self._autosave.forget()
         try:
             save_settings(self.settings)

@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import enum
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+
+from yellow_ember.dsp.arrays import Samples
 
 type_error = "must be {wanted}, not {got}"
 
@@ -230,9 +232,15 @@ class Number(Parameter):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Steps(Parameter):
-    """A row of steps between 0 and 1 that the user draws; None leaves a step as it was generated."""
+    """A row of steps between 0 and 1 that the user draws; None leaves a step as it was generated.
+
+    pattern : full values -> every step as it plays, (steps,)
+    step_seconds : full values and tempo -> how long a step lasts
+    """
 
     longest: int
+    pattern: Callable[[Values], Samples]
+    step_seconds: Callable[[Values, float], float]
 
     @property
     def default_value(self) -> Value:

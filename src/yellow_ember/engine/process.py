@@ -40,6 +40,11 @@ from yellow_ember.engine.messages import (
 from yellow_ember.engine.transport import Transport
 from yellow_ember.session.model import Session
 
+_RUN_IN_SHARE = 0.7
+"""How much of a block's time goes into running in."""
+_NOTICED_SECONDS = 0.15
+"""A longer wait for the first sound is cut short by running in."""
+
 
 class _StripMeters:
     """Level meters at every point of a strip's chain and at its output."""
@@ -157,7 +162,11 @@ class Engine:
         self._fade.jump(1.0)
         if self._graph is not None:
             self._graph.reset()
-            if self._transport.position > 0:
+            self._silence_left = 0
+            if self._graph.latency > _NOTICED_SECONDS * self._rate:
+                self._fade.jump(0.0)
+                self._silence_left = self._graph.latency
+            elif self._transport.position > 0:
                 self._fade.jump(0.0)
                 self._fade.move(1.0)
         self._transport.playing = True
@@ -207,15 +216,14 @@ class Engine:
         self._adopt_built()
         frames = self._device.block
         if self._transport.playing and self._graph is not None and self._session is not None:
-            segments = self._transport.advance(frames, self._session.loop)
-            out = self._graph.process(segments, frames, self._tap)
-            self._meter_strips(frames)
             if self._silence_left > 0:
-                self._silence_left -= frames
+                self._run_in(started)
                 out = self._silent
-                if self._silence_left <= 0:
-                    self._fade.move(1.0)
-            elif not (self._fade.resting and self._fade.target == 1.0):
+            else:
+                segments = self._transport.advance(frames, self._session.loop)
+                out = self._graph.process(segments, frames, self._tap)
+            self._meter_strips(frames)
+            if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
                 if self._fade.resting and self._fade.target == 0.0:
                     self._after_fade()
@@ -227,6 +235,27 @@ class Engine:
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
         self._card.write(self._interleaved)
+
+    def _run_in(self, started: float) -> None:
+        """Run the graph unheard until what it was given reaches its output, faster than real time where it can.
+
+        Stages that look ahead (print-through: a turn of the reel) would otherwise keep one waiting.
+        """
+        assert self._graph is not None
+        assert self._session is not None
+        frames = self._device.block
+        until = started + _RUN_IN_SHARE * frames / self._rate
+        while self._silence_left > 0:
+            self._graph.process(self._transport.advance(frames, self._session.loop), frames)
+            self._silence_left -= frames
+            if time.perf_counter() > until:
+                break
+        if self._silence_left <= 0:
+            if self._waiting is not None or self._relocate is not None:
+                # Another change came while all was silent anyway.
+                self._after_fade()
+            else:
+                self._fade.move(1.0)
 
     def _after_fade(self) -> None:
         """The output has faded out: do what it faded out for."""

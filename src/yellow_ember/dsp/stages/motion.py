@@ -143,7 +143,7 @@ MOTION = StageKind(
         Number(id="level_pct", label="Level moves", group=Group.WEAR, unit="%", minimum=0.0, maximum=100.0,
                default=0.0, decimals=0,
                help="The level moves along with the speed, as where a tape does not lie flat."),
-        Number(id="smear_ms", label="Smear", group=Group.TONE, unit="ms", minimum=0.0, maximum=30.0, default=0.0,
+        Number(id="smear_ms", label="Smear", group=Group.WEAR, unit="ms", minimum=0.0, maximum=30.0, default=0.0,
                floor_word="off",
                help="Softens attacks, so that hits and plucks lose their edge."),
     ),

@@ -10,6 +10,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, block_view, db, gain
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
+    Section,
     high_pass,
     high_shelf,
     linear_phase,
@@ -179,10 +180,8 @@ class TapeProcessor(Processor):
             self._curves = _NO_CURVE
         self._corner = demag_corner(made.coating, made.speed, rate * self._setup.oversample)
         self._limit = made.stock.demag_limit if self._through_tape else _NO_LIMIT
-        amount = as_number(made.values["bump_pct"]) / 100.0
-        self._bumps = self._through_tape and made.values["monitor"] == "play" and amount > 0.0
-        self._bump[:] = head_bump(made.deck.bump_hz * made.speed / 15.0, made.deck.bump_db, made.deck.dip_db, amount,
-                                  rate)
+        self._bumps = made.values["monitor"] == "play"
+        self._bump[:] = bump_sections(made, rate)
         emphasis = low_emphasis(made.standard, rate)
         self._emphasised = emphasis is not None and self._through_tape
         if emphasis is not None:
@@ -334,6 +333,12 @@ class TapeProcessor(Processor):
             add(block, noise)
 
 
+def bump_sections(made: Machine, rate: float) -> list[Section]:
+    """The replay head's bump and dip as set; the record head in its place (sync) has none."""
+    amount = as_number(made.values["bump_pct"]) / 100.0 if made.values["monitor"] == "play" else 0.0
+    return head_bump(made.deck.bump_hz * made.speed / 15.0, made.deck.bump_db, made.deck.dip_db, amount, rate)
+
+
 def _hum_wave() -> Samples:
     """A period of mains hum with its harmonics, unit rms times root two, as a table that ends where it began."""
     phase = 2.0 * np.pi * np.arange(2049) / 2048
@@ -358,8 +363,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     shelves = [np.array([low_shelf(SHELF_LOW_HZ, made.pair(f"{side}_low_db")[0], rate),
                          high_shelf(SHELF_HIGH_HZ, made.pair(f"{side}_high_db")[0], rate)])
                for side in ("record", "play")]
-    amount = as_number(values["bump_pct"]) / 100.0 if values["monitor"] == "play" else 0.0
-    bump = np.array(head_bump(made.deck.bump_hz * made.speed / 15.0, made.deck.bump_db, made.deck.dip_db, amount, rate))
+    bump = np.array(bump_sections(made, rate))
     middle = np.array([1000.0])
 
     def from_1k(magnitude: Samples, at_1k: Samples) -> Samples:

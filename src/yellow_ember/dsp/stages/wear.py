@@ -244,6 +244,7 @@ WEAR = StageKind(
                decimals=0, whole=True,
                help="Another number is another tape: all damage falls elsewhere."),
         Steps(id="drop_steps", label="Drawn steps", group=Group.DROPOUTS, longest=MOST_STEPS,
+              pattern=drop_pattern, step_seconds=step_seconds,
               help="The lane of steps: what is drawn stays where it is drawn, whatever is generated around it."),
         PRINT_THROUGH,
     ),
