@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[variable] = tempfile.mkdtemp()
 
 from PyQt6.QtWidgets import QApplication
@@ -24,7 +24,7 @@ from yellow_ember.app.settings import Settings
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
-from yellow_ember.session.edits import set_parameter
+from yellow_ember.session.edits import set_parameter, use_chain
 from yellow_ember.session.presets import find_preset
 
 
@@ -38,6 +38,12 @@ def wait(application: QApplication, until, limit: float = 60.0) -> None:
 def seconds(application: QApplication, length: float) -> None:
     end = time.monotonic() + length
     wait(application, lambda: time.monotonic() > end)
+
+
+def use_preset(window: MainWindow, name: str) -> None:
+    """A preset on the chosen strip."""
+    workspace = window.workspace
+    workspace.document.commit(name, use_chain(workspace.session, workspace.strip_id, find_preset(name).stages))
 
 
 def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) -> None:
@@ -79,9 +85,9 @@ def main() -> None:
     wait(application, settled)
     keep("demo-dry")
     workspace.select("plucked-guitar")
-    window.ladder.use_preset(find_preset("Wood in the wire"))
+    use_preset(window, "Wood in the wire")
     workspace.select("upright-bass")
-    window.ladder.use_preset(find_preset("Keel weight"))
+    use_preset(window, "Keel weight")
     workspace.toggle_play()
     wait(application, settled)
     seconds(application, 2.5)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 # Before anything of the program is imported: engines and workers inherit these folders.
 _HOME = Path(tempfile.mkdtemp(prefix="yellow-ember-tests-"))
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[variable] = str(_HOME / variable.lower())
 
 import numpy as np
@@ -21,8 +22,13 @@ import soundfile
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.conformed import conform
+from yellow_ember.session.edits import use_chain
 from yellow_ember.session.model import Session
+from yellow_ember.session.presets import find_preset
 from yellow_ember.session.session_file import read_session
+
+if TYPE_CHECKING:
+    from yellow_ember.app.main_window import MainWindow
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -65,3 +71,57 @@ def wait_until(condition: Callable[[], object], seconds: float = 20.0) -> None:
     while not condition():
         assert time.monotonic() < end, "waited too long"
         time.sleep(0.01)
+
+
+@pytest.fixture
+def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., MainWindow]]:
+    """Opens the real window, with the demo unless told otherwise, and waits until its engine runs."""
+    # Qt is known to the tests of the window only.
+    from PyQt6.QtWidgets import QMessageBox
+
+    from yellow_ember.app import theme
+    from yellow_ember.app.main_window import MainWindow
+    from yellow_ember.app.settings import Settings
+    from yellow_ember.app.workspace import Workspace
+
+    theme.apply(qapp)
+    opened: list[MainWindow] = []
+
+    def open_it(path: Path | None = DEMO, settings: Settings | None = None) -> MainWindow:
+        window = MainWindow(Workspace(settings or Settings()))
+        opened.append(window)
+        window.show()
+        window.workspace.start()
+        if path is not None:
+            window.workspace.open_path(path)
+        workspace = window.workspace
+        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=30000)
+        return window
+
+    yield open_it
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Discard)
+    for window in opened:
+        window.close()
+        window.deleteLater()
+
+
+@pytest.fixture
+def window(open_window: Callable[..., MainWindow]) -> MainWindow:
+    return open_window()
+
+
+def measured(qtbot: Any, window: MainWindow) -> None:
+    """Wait until the chosen strip is measured as it is now."""
+    measurer = window.workspace.measurer
+    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=30000)
+
+
+def use_preset(window: MainWindow, name: str) -> None:
+    """A preset on the chosen strip."""
+    workspace = window.workspace
+    workspace.document.commit(name, use_chain(workspace.session, workspace.strip_id, find_preset(name).stages))
+
+
+def said(window: MainWindow) -> str:
+    """All that the window has told its user."""
+    return "\n".join(message.text for message in window.workspace.messages.all)

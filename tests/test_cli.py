@@ -34,7 +34,8 @@ def test_stages_listing(capsys: pytest.CaptureFixture[str]) -> None:
         for param in entry["params"]:
             assert set(param) == {"id", "label", "unit", "min", "max", "default", "choices", "group", "help"}
     stock = next(param for param in listing[0]["params"] if param["id"] == "stock")
-    assert [choice["id"] for choice in stock["choices"]] == ["lantern", "harbour", "breaker", "beacon"]
+    assert [choice["id"] for choice in stock["choices"]] == [
+        "lantern", "harbour", "breaker", "beacon", "gangway", "steward"]
     assert run("stages", "drive") == 0
     assert "tape" not in capsys.readouterr().out
     assert run("stages", "nothing") == 1

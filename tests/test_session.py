@@ -10,9 +10,15 @@ from pathlib import Path
 from typing import Any
 
 import jsonschema
+import numpy as np
 import pytest
+from scipy.signal import lfilter
 
 from yellow_ember.cli import DEMO
+from yellow_ember.dsp.chain import Chain
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
 from yellow_ember.session.autosave import Autosave, leftovers, state_folder
 from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.document import Document
@@ -29,7 +35,20 @@ from yellow_ember.session.edits import (
     set_parameter,
 )
 from yellow_ember.session.model import MASTER, Loop, Quality, Session, master_strip, new_stage, session_from_audio
-from yellow_ember.session.presets import INTENTIONS, SOURCES, find_preset, shipped_presets
+from yellow_ember.session.presets import (
+    INTENTIONS,
+    SOURCES,
+    Preset,
+    delete_preset,
+    find_preset,
+    import_preset,
+    keep_preset,
+    own_folder,
+    own_presets,
+    rename_preset,
+    shipped_presets,
+    write_preset,
+)
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import (
     missing_audio,
@@ -205,7 +224,7 @@ def broken(change: dict[str, Any], **strip: Any) -> dict[str, Any]:
     (broken({}, mute="no"), r"strips\[0\].mute: must be true or false"),
     (broken({}, chain=[{"kind": "reverb"}]), r"strips\[0\].chain\[0\].kind: no stage is called 'reverb'"),
     (broken({}, chain=[{"kind": "tape", "params": {"speed_ips": 12}}]),
-     r"strips\[0\].chain\[0\].params.speed_ips: must be one of 7.5, 15, 30, not 12"),
+     r"strips\[0\].chain\[0\].params.speed_ips: must be one of 1.875, 3.75, 7.5, 15, 30, not 12"),
     (broken({}, id="boss"), "there must be one master"),
 ])
 def test_broken_sessions_are_refused_with_place_and_reason(found: dict[str, Any], words: str, tmp_path: Path) -> None:
@@ -288,7 +307,10 @@ def test_unsaved_work_is_found_after_a_crash(session: Session) -> None:
 
 def test_shipped_presets() -> None:
     presets = shipped_presets()
-    assert len(presets) >= 10
+    on_tape = [preset for preset in presets if {stage.kind for stage in preset.stages} <= {"tape", "motion", "wear"}]
+    assert len(on_tape) >= 40
+    assert {preset.source for preset in on_tape} == set(SOURCES)
+    assert {preset.intention for preset in on_tape} == set(INTENTIONS)
     assert len({preset.name.lower() for preset in presets}) == len(presets)
     for preset in presets:
         assert preset.source in SOURCES
@@ -297,3 +319,60 @@ def test_shipped_presets() -> None:
     assert find_preset("KEEL WEIGHT").name == "Keel weight"
     with pytest.raises(ValueError, match="no preset is called 'nope'"):
         find_preset("nope")
+
+
+@pytest.mark.parametrize("preset", shipped_presets(), ids=lambda preset: preset.name)
+def test_no_preset_is_silent_or_blows_up(preset: Preset, rng: np.random.Generator) -> None:
+    """On pink-ish noise about 0 VU: within 12 dB of its level, and never beyond +6 dBFS."""
+    chain = Chain(Setup(48000, 2, 4800, 2), preset.stages)
+    frames = 48000 + chain.latency
+    noise = lfilter([1.0], [1.0, -0.9], rng.standard_normal((2, frames)), axis=1)
+    noise *= 10.0 ** (-21.0 / 20.0) / noise.std()
+    out = noise.copy()
+    for start in range(0, frames, 4800):
+        part = np.ascontiguousarray(out[:, start:start + 4800])
+        chain.process(part)
+        out[:, start:start + 4800] = part
+    heard = out[:, chain.latency:]
+    assert 20.0 * np.log10(heard.std() / noise.std()) == pytest.approx(0.0, abs=12.0)
+    assert np.abs(heard).max() < 2.0
+
+
+def test_own_presets_are_kept_renamed_exported_and_dropped(tmp_path: Path) -> None:
+    kept = keep_preset(Preset("My reel", "bus", "glue", "Mine.", find_preset("Moored together").stages))
+    assert find_preset("my reel").path == kept.path
+    assert keep_preset(kept).name == "My reel 2"
+    renamed = rename_preset(kept, "My other reel")
+    with pytest.raises(ValueError, match="another preset is called Keel weight"):
+        rename_preset(renamed, "Keel weight")
+    with pytest.raises(ValueError, match="Keel weight comes with the program and stays"):
+        delete_preset(find_preset("Keel weight"))
+    write_preset(renamed, tmp_path / "mine.json")
+    delete_preset(renamed)
+    taken = import_preset(tmp_path / "mine.json")
+    assert taken.name == "My other reel"
+    assert [stage.params for stage in taken.stages] == [stage.params for stage in kept.stages]
+    (own_folder() / "broken.json").write_text("{}")
+    presets, troubles = own_presets()
+    assert {preset.name for preset in presets} == {"My other reel", "My reel 2"}
+    assert "broken.json: format: must be" in troubles[0]
+    with pytest.raises(SessionFileError, match="is not there"):
+        import_preset(tmp_path / "none.json")
+    for path in own_folder().glob("*.json"):
+        path.unlink()
+
+
+def test_alignments_are_kept_by_name() -> None:
+    values = stage_kind("tape").complete({"bias_db": (-0.5, 0.25), "azimuth_arcmin": 1.5})
+    keep_alignment("Old deck", values)
+    keep_alignment("Another", stage_kind("tape").defaults())
+    found = read_alignments()
+    assert set(found) == {"Old deck", "Another"}
+    assert found["Old deck"]["bias_db"] == (-0.5, 0.25)
+    drop_alignment("Another")
+    assert set(read_alignments()) == {"Old deck"}
+    alignments_file().write_text('{"format": "yellow-ember/alignments", "version": 1, '
+                                 '"alignments": {"x": {"bias_db": 99}}}')
+    with pytest.raises(SessionFileError, match=r"alignments\.x\.bias_db: must lie between -6 and 6 dB"):
+        read_alignments()
+    alignments_file().unlink()

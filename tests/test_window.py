@@ -6,65 +6,25 @@ import os
 import signal
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 import soundfile
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
-from PyQt6.QtWidgets import QApplication, QMenu, QMessageBox, QWidget
+from PyQt6.QtWidgets import QMenu, QMessageBox, QWidget
 
+from conftest import measured, said, use_preset
 from test_value_bar import drag
-from yellow_ember.app import main_window, theme
+from yellow_ember.app import main_window
 from yellow_ember.app.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import Settings, load_settings
+from yellow_ember.app.settings import load_settings
 from yellow_ember.app.start import offer_recovery, report_unexpected
-from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.session.autosave import leftovers
 from yellow_ember.session.model import MASTER
-from yellow_ember.session.presets import find_preset
 from yellow_ember.session.session_file import read_session
-
-
-@pytest.fixture
-def open_window(qapp: QApplication, qtbot, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., MainWindow]]:
-    theme.apply(qapp)
-    opened: list[MainWindow] = []
-
-    def open_it(path: Path | None = DEMO, settings: Settings | None = None) -> MainWindow:
-        window = MainWindow(Workspace(settings or Settings()))
-        opened.append(window)
-        window.show()
-        window.workspace.start()
-        if path is not None:
-            window.workspace.open_path(path)
-        workspace = window.workspace
-        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=30000)
-        return window
-
-    yield open_it
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Discard)
-    for window in opened:
-        window.close()
-        window.deleteLater()
-
-
-@pytest.fixture
-def window(open_window) -> MainWindow:
-    return open_window()
-
-
-def measured(qtbot, window: MainWindow) -> None:
-    """Wait until the chosen strip is measured as it is now."""
-    measurer = window.workspace.measurer
-    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=30000)
-
-
-def said(window: MainWindow) -> str:
-    return "\n".join(message.text for message in window.workspace.messages.all)
 
 
 def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:
@@ -142,7 +102,7 @@ def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> No
 def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
     workspace.select("upright-bass")
-    window.ladder.use_preset(find_preset("Keel weight"))
+    use_preset(window, "Keel weight")
     measured(qtbot, window)
     found = workspace.measurer.latest("upright-bass")
     after = found.after.integrated_lufs + workspace.strip.match_db
@@ -201,7 +161,7 @@ def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path)
     window = open_window()
     workspace = window.workspace
     workspace.select("rhythm")
-    window.ladder.use_preset(find_preset("One crossing"))
+    use_preset(window, "One crossing")
     measured(qtbot, window)
     path = tmp_path / "mine.ember"
     assert workspace.save(path)
@@ -377,7 +337,8 @@ def test_sizes(size: tuple[int, int], window: MainWindow, qtbot) -> None:
 def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
     window.ladder.open_add_menu()
     menu = window.ladder.findChild(QMenu)
-    assert [action.text() for action in menu.actions()][:3] == ["Tape machine", "Saturation", "Trim"]
+    assert [action.text() for action in menu.actions()][:5] == [
+        "Tape machine", "Wow and flutter", "Worn tape", "Saturation", "Trim"]
     menu.close()
     for dialog in (ShortcutSheet(window), MessageList(window.workspace.messages, window)):
         dialog.show()

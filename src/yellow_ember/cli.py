@@ -23,7 +23,7 @@ from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.model import MASTER
-from yellow_ember.session.presets import find_preset, shipped_presets
+from yellow_ember.session.presets import all_presets, find_preset
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import missing_audio, read_session
 
@@ -96,7 +96,7 @@ def _stages(arguments: argparse.Namespace) -> int:
 
 def _presets(arguments: argparse.Namespace) -> int:
     listing = [{"name": preset.name, "source": preset.source, "intention": preset.intention, "note": preset.note,
-                "stages": [stage.kind for stage in preset.stages]} for preset in shipped_presets()]
+                "stages": [stage.kind for stage in preset.stages]} for preset in all_presets()]
     if arguments.json:
         print(json.dumps(listing, indent=1))
     else:

@@ -122,7 +122,10 @@ class Bench(QWidget):
 
     def open_line_up(self) -> None:
         """The line-up bench of the chosen machine, in a window of its own."""
-        if (stage := self._stage()) is not None:
+        stage = self._stage()
+        if stage is None or stage.kind != "tape":
+            self._workspace.messages.say("Choose a tape machine to line up")
+        else:
             LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
 
     def _build(self, stage: StageSettings | None) -> None:

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QMenu, QWidget
 from yellow_ember.app import theme
 from yellow_ember.app.level import against_vu
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
+from yellow_ember.app.preset_browser import PresetBrowser
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
@@ -26,8 +27,7 @@ from yellow_ember.session.edits import (
     remove_stage,
     replace_stage,
 )
-from yellow_ember.session.model import new_id, new_stage
-from yellow_ember.session.presets import SOURCES, Preset, shipped_presets
+from yellow_ember.session.model import new_stage
 
 _LOW, _HIGH = -30.0, 18.0
 _DB_PER_PIXEL = 0.1
@@ -367,7 +367,7 @@ class Ladder(QWidget):
             workspace.session, workspace.strip_id, workspace.stage_id, place))
 
     def open_add_menu(self) -> None:
-        """Offer the stages, and the presets by source."""
+        """Offer the stages and the presets."""
         menu = QMenu(self)
         menu.setToolTipsVisible(True)
         for kind in STAGES:
@@ -375,23 +375,13 @@ class Ladder(QWidget):
             assert action is not None
             action.setToolTip(kind.purpose)
         menu.addSeparator()
-        presets = menu.addMenu("Start from a preset")
-        assert presets is not None
-        presets.setToolTipsVisible(True)
-        for source in SOURCES:
-            members = [preset for preset in shipped_presets() if preset.source == source]
-            if not members:
-                continue
-            submenu = presets.addMenu(source.capitalize())
-            assert submenu is not None
-            submenu.setToolTipsVisible(True)
-            for preset in members:
-                action = submenu.addAction(f"{preset.name} ({preset.intention})",
-                                           lambda chosen=preset: self.use_preset(chosen))
-                assert action is not None
-                action.setToolTip(preset.note)
+        menu.addAction("Presets\u2026", self.open_presets)
         plus = self._plus()
         menu.popup(self.mapToGlobal(QPointF(plus.left(), plus.bottom() + 2).toPoint()))
+
+    def open_presets(self) -> None:
+        """Presets to hear on this strip, in a window of their own."""
+        PresetBrowser(self._workspace, self).show()
 
     def add(self, kind: str) -> None:
         """A new stage behind the chosen one."""
@@ -404,11 +394,3 @@ class Ladder(QWidget):
         workspace.document.commit(f"Add {stage.declaration.label}",
                                   add_stage(workspace.session, workspace.strip_id, stage, place))
         workspace.select(workspace.strip_id, stage.id)
-
-    def use_preset(self, preset: Preset) -> None:
-        """The preset's chain in place of the strip's."""
-        workspace = self._workspace
-        chain = tuple(replace_stage(stage, id=new_id(stage.kind)) for stage in preset.stages)
-        workspace.document.commit(f"Preset {preset.name}", workspace.session.with_strip(
-            workspace.strip.with_(chain=chain)))
-        workspace.messages.say(f"{preset.name}: {preset.note}")

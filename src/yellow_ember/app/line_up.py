@@ -249,6 +249,7 @@ class LineUpWindow(QWidget):
         self._lay_out()
         self._read.connect(self._show)
         self._stepped.connect(self._take_step)
+        workspace.closing.connect(self.close)
         self._connection = workspace.session_changed.connect(self.refresh)
         self._fill_kept()
         self.refresh()

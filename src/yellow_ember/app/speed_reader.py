@@ -51,6 +51,7 @@ class SpeedReader(QObject):
         self._timer.setInterval(_SETTLE_MS)
         self._timer.timeout.connect(self._read)
         self._ready.connect(self._show)
+        workspace.closing.connect(self._timer.stop)
 
     def want(self) -> None:
         """The chosen stage may have changed: read it once that has settled."""

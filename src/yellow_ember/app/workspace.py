@@ -34,6 +34,7 @@ class Workspace(QObject):
 
     session_changed : a new value; opened : another session altogether
     selected : strip or stage chosen; frame : a new engine state, some thirty times a second
+    closing : the last moment to put things away
     """
 
     session_changed = pyqtSignal(object)
@@ -42,6 +43,7 @@ class Workspace(QObject):
     frame = pyqtSignal(object)
     working = pyqtSignal(str, float)
     comparing = pyqtSignal(bool)
+    closing = pyqtSignal()
 
     def __init__(self, settings: Settings, record: Path | None = None) -> None:
         super().__init__()
@@ -89,6 +91,7 @@ class Workspace(QObject):
 
     def close(self) -> None:
         """End everything that runs beside the window."""
+        self.closing.emit()
         self._clock.stop()
         self._save_timer.stop()
         self.imports.cancel()

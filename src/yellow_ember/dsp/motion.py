@@ -71,10 +71,11 @@ def _kernel_figures(figures: SpeedFigures, rate: float, wow: float, flutter: flo
     return found
 
 
-def _fresh_state(seed: int) -> Samples:
-    """A transport that starts to run; its first tick sets everything else."""
+def _fresh_state(seed: int, turned: float = 0.0) -> Samples:
+    """A transport that starts to run, its wheels turned by some angle; its first tick sets everything else."""
     state = np.zeros(kernels.STATES)
-    state[kernels.WOW_C] = state[kernels.FLUTTER_C] = 1.0
+    state[kernels.WOW_C] = state[kernels.FLUTTER_C] = math.cos(turned)
+    state[kernels.WOW_S] = state[kernels.FLUTTER_S] = math.sin(turned)
     state[kernels.SEED], state[kernels.SEED_LOW] = seed % 2**32, 0x9E3779B9
     return state
 
@@ -154,7 +155,7 @@ class MotionLine:
     def reset(self) -> None:
         """Start both transports anew; called after the carried arrays were emptied."""
         for number, transport in enumerate(self._transports):
-            transport[:] = _fresh_state(self._setup.seed + 7 * number)
+            transport[:] = _fresh_state(self._setup.seed + 7 * number, 2.0 * number)
 
     def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0, skew: float = 0.0) -> None:
         """Take new figures.

@@ -76,7 +76,7 @@ STOCKS = (
           slope=0.566, knee_share=0.02292, knee=0.7135, soft_share=2.3599, bias_bend=0.9813, demag=0.9996),
     Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0, 14.2, 3,
           slope=0.547, knee_share=0.02807, knee=0.7948, soft_share=2.6, bias_bend=1.0078, demag=1.2219),
-    Stock("gangway", "Gangway (domestic)", 25.5e3, 0.105, 10.0e-6, 185.0, -54.5, 12.5, 1,
+    Stock("gangway", "Gangway (domestic)", 25.5e3, 0.098, 10.0e-6, 185.0, -54.5, 12.5, 1,
           slope=0.572, knee_share=0.012, knee=0.65, soft_share=0.9, bias_bend=1.15, demag=1.0),
     Stock("steward", "Steward (narrow-track cartridge)", 28.0e3, 0.125, 5.0e-6, 160.0, -51.0, 13.0, 2,
           slope=0.560, knee_share=0.020, knee=0.70, soft_share=1.6, bias_bend=1.05, demag=0.95),

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.optimize import minimize_scalar
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.chain import Chain, StageSettings
@@ -158,7 +159,7 @@ def bias_curves(values: Values) -> BiasCurves:
 
 
 def over_bias_drop_db(values: Values) -> float:
-    """By how much the 10 kHz output lies under its peak at the aligned bias."""
+    """By how much the 10 kHz output lies at the aligned bias under the greatest value that bias can be set to."""
     return float(bias_curves(values).at_10k_db.max())
 
 
@@ -229,18 +230,31 @@ def _azimuth(values: dict[str, Value], reference_dbfs: float) -> tuple[dict[str,
     return now, f"left leads by {before:.0f} degrees at 10 kHz, then {after:.0f}"
 
 
+_TRIED: Samples = np.linspace(-MOST_BIAS, MOST_BIAS, 25)
+_MOST_STRAY = 3.0
+
+
+def _over_bias_curve(values: Values, reference_dbfs: float) -> Samples:
+    """10 kHz output of both channels as bias is raised through its range, (points, 2) in VU."""
+    return np.array([from_oscillator({**values, "bias_db": float(bias)}, 10000.0, reference_dbfs).vu
+                     for bias in _TRIED])
+
+
 def _bias(values: dict[str, Value], reference_dbfs: float) -> tuple[dict[str, Value], str]:
-    """Raise bias past the peak of the 10 kHz output until it has dropped by what the stock asks for."""
-    drop = over_bias_drop_db(values)
-    tried = np.linspace(-MOST_BIAS, MOST_BIAS, 17)
-    found = np.array([from_oscillator({**values, "bias_db": float(bias)}, 10000.0, reference_dbfs).vu
-                      for bias in tried])
-    sides = []
-    for side in range(2):
-        fine = np.linspace(-MOST_BIAS, MOST_BIAS, 481)
-        curve = np.interp(fine, tried, found[:, side])
-        top = int(np.argmax(curve))
-        past = np.nonzero(curve[top:] <= curve[top] - drop)[0]
-        sides.append(float(fine[top + past[0]]) if past.size else float(fine[-1]))
+    """Raise bias past the peak of the 10 kHz output, and set it where the drop is the stock's.
+
+    The peak of some stocks lies below what can be set, so the whole falling side is laid over
+    that of a machine without errors; how far it had to be moved is the channel's error.
+    """
+    ideal = _over_bias_curve({**values, "channel_spread_pct": 0.0}, reference_dbfs)[:, 0]
+    found = _over_bias_curve(values, reference_dbfs)
+    falling = np.linspace(-2.0, MOST_BIAS - _MOST_STRAY, 60)
+
+    def misfit(stray: float, curve: Samples) -> float:
+        apart = np.interp(falling, _TRIED, curve) - np.interp(falling + stray, _TRIED, ideal)
+        return float(np.var(apart))
+
+    sides = [-float(minimize_scalar(misfit, bounds=(-_MOST_STRAY, _MOST_STRAY), args=(curve,), method="bounded").x)
+             for curve in found.T]
     now = _with(values, "bias_db", sides[0], sides[1])
-    return now, f"over-biased by {drop:.1f} dB at 10 kHz: {_two((sides[0], sides[1]))} dB"
+    return now, f"over-biased by {over_bias_drop_db(values):.1f} dB at 10 kHz: {_two((sides[0], sides[1]))} dB"

@@ -89,6 +89,12 @@ def add_stage(session: Session, strip_id: str, stage: StageSettings, place: int 
     return edit_strip(session, strip_id, change)
 
 
+def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]) -> Session:
+    """These stages, as new ones, in place of a strip's chain: what a preset does."""
+    chain = tuple(replace_stage(stage, id=new_id(stage.kind)) for stage in stages)
+    return edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain))
+
+
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
     return edit_strip(session, strip_id, lambda strip: strip.with_(
         chain=tuple(stage for stage in strip.chain if stage.id != stage_id)))

@@ -1,12 +1,20 @@
-"""Presets: chains with a name, a source, an intention and one sentence."""
+"""Presets: chains with a name, a source, an intention and one sentence.
+
+Some come with the program; the user's own lie in the XDG data folder, a file each.
+"""
 
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+import json
+import re
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+import platformdirs
+
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.files.atomic import free_name, write_text
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
@@ -15,6 +23,7 @@ from yellow_ember.session.reading import (
     only,
     read_stages,
     text,
+    write_stages,
 )
 
 FORMAT, VERSION = "yellow-ember/preset", 1
@@ -26,13 +35,17 @@ _SHIPPED = Path(__file__).parents[1] / "data" / "presets"
 
 @dataclass(frozen=True, slots=True)
 class Preset:
-    """A chain to start from.  source and intention: one of SOURCES and INTENTIONS."""
+    """A chain to start from.
+
+    source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
+    """
 
     name: str
     source: str
     intention: str
     note: str
     stages: tuple[StageSettings, ...]
+    path: Path | None = None
 
 
 def read_preset(path: Path) -> Preset:
@@ -52,17 +65,91 @@ def read_preset(path: Path) -> Preset:
         raise SessionFileError(f"{path}: {reason}") from None
 
 
+def write_preset(preset: Preset, path: Path) -> None:
+    """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
+    stages = [{name: value for name, value in stage.items() if name != "id"} for stage in write_stages(preset.stages)]
+    found = {"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
+             "intention": preset.intention, "note": preset.note, "stages": stages}
+    try:
+        write_text(path, json.dumps(found, indent=1) + "\n")
+    except OSError as error:
+        raise SessionFileError(f"{path} can't be written: {error.strerror}") from None
+
+
 @functools.cache
 def shipped_presets() -> tuple[Preset, ...]:
     """The presets that come with the program, by source, then by name."""
-    presets = [read_preset(path) for path in _SHIPPED.glob("*.json")]
+    return _sorted([read_preset(path) for path in _SHIPPED.glob("*.json")])
+
+
+def _sorted(presets: list[Preset]) -> tuple[Preset, ...]:
     return tuple(sorted(presets, key=lambda preset: (SOURCES.index(preset.source), preset.name)))
+
+
+def own_folder() -> Path:
+    """Where the user's own presets lie."""
+    folder = Path(platformdirs.user_data_dir("yellow-ember")) / "presets"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def own_presets() -> tuple[tuple[Preset, ...], tuple[str, ...]]:
+    """The user's own presets, and what is wrong with files that can't be used."""
+    found, troubles = [], []
+    for path in sorted(own_folder().glob("*.json")):
+        try:
+            found.append(replace(read_preset(path), path=path))
+        except SessionFileError as error:
+            troubles.append(str(error))
+    return _sorted(found), tuple(troubles)
+
+
+def all_presets() -> tuple[Preset, ...]:
+    """Shipped ones and the user's own, by source, then by name."""
+    return _sorted([*shipped_presets(), *own_presets()[0]])
+
+
+def keep_preset(preset: Preset) -> Preset:
+    """Keep a preset of one's own as a new file; with the name changed where another has it."""
+    taken = {other.name.lower() for other in all_presets()}
+    name, number = preset.name, 2
+    while name.lower() in taken:
+        name, number = f"{preset.name} {number}", number + 1
+    stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "preset"
+    path = free_name(own_folder() / f"{stem}.json")
+    kept = replace(preset, name=name, path=path)
+    write_preset(kept, path)
+    return kept
+
+
+def rename_preset(preset: Preset, name: str) -> Preset:
+    """Give a preset of one's own another name; ValueError for shipped ones and names that are taken."""
+    if preset.path is None:
+        raise ValueError(f"{preset.name} comes with the program and keeps its name")
+    if any(other.name.lower() == name.lower() and other.path != preset.path for other in all_presets()):
+        raise ValueError(f"another preset is called {name}")
+    renamed = replace(preset, name=name)
+    write_preset(renamed, preset.path)
+    return renamed
+
+
+def delete_preset(preset: Preset) -> None:
+    """Delete a preset of one's own; ValueError for shipped ones."""
+    if preset.path is None:
+        raise ValueError(f"{preset.name} comes with the program and stays")
+    preset.path.unlink(missing_ok=True)
+
+
+def import_preset(path: Path) -> Preset:
+    """Take a preset file of somebody's into one's own.  SessionFileError where it is none."""
+    return keep_preset(read_preset(path))
 
 
 def find_preset(name: str) -> Preset:
     """The preset of that name, however capitalised; ValueError where there is none."""
-    for preset in shipped_presets():
+    presets = all_presets()
+    for preset in presets:
         if preset.name.lower() == name.lower():
             return preset
-    known = ", ".join(preset.name for preset in shipped_presets())
+    known = ", ".join(preset.name for preset in presets)
     raise ValueError(f"no preset is called {name!r}; there are {known}")

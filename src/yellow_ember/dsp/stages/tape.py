@@ -340,11 +340,11 @@ def bump_sections(made: Machine, rate: float) -> list[Section]:
 
 
 def _hum_wave() -> Samples:
-    """A period of mains hum with its harmonics, unit rms times root two, as a table that ends where it began."""
+    """A period of mains hum with its harmonics, as strong as a sine of unit peak; a table that ends where it began."""
     phase = 2.0 * np.pi * np.arange(2049) / 2048
     order = np.arange(1, len(_HUM_PARTS) + 1)[:, None]
     wave = np.array(_HUM_PARTS) @ np.sin(order * phase + order - 1)
-    return np.asarray(wave / np.sqrt(2.0 * np.mean(wave[:-1] ** 2)) * math.sqrt(2.0))
+    return np.asarray(wave / np.sqrt(2.0 * np.mean(wave[:-1] ** 2)))
 
 
 # -- picture --------------------------------------------------------------------------------

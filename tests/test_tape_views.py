@@ -1,0 +1,312 @@
+"""What the window shows and lets one do of tape, motion and wear: bench, lane, line-up, presets."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
+
+from conftest import measured, said
+from test_value_bar import drag
+from yellow_ember.app.line_up import LineUpWindow
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.preset_browser import PresetBrowser
+from yellow_ember.app.reels import pack_radii, turned
+from yellow_ember.app.step_lane import StepLane
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.parameters import as_pair
+from yellow_ember.dsp.stage import Reels
+from yellow_ember.session.presets import own_folder
+
+
+def added(window: MainWindow, kind: str, strip: str = "rhythm") -> dict[str, Any]:
+    """A stage of that kind on a strip, and its bench's controls."""
+    window.workspace.select(strip)
+    window.ladder.add(kind)
+    return window.bench.bars
+
+
+def params(window: MainWindow) -> Any:
+    workspace = window.workspace
+    return workspace.strip.stage(workspace.stage_id).params
+
+
+# -- bench ----------------------------------------------------------------------------------
+
+
+def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot) -> None:
+    bar = added(window, "tape")["record_db"]
+    mark = QPoint(bar.width() - 8, bar.height() // 2)
+    qtbot.mouseClick(bar, Qt.MouseButton.LeftButton, pos=mark)
+    assert params(window)["record_db"] == (0.0, 0.0)
+    upper = QPoint(bar.width() // 2, 6)
+    drag(qtbot, bar, upper, upper + QPoint(30, 0))
+    left, right = params(window)["record_db"]
+    assert left > 1.0
+    assert right == 0.0
+    qtbot.keyClick(bar, Qt.Key.Key_Right)
+    assert params(window)["record_db"][1] > 0.0, "keys move both"
+    bar.edit()
+    bar._editor.setText("3 | -2")
+    qtbot.keyClick(bar._editor, Qt.Key.Key_Return)
+    assert params(window)["record_db"] == (3.0, -2.0)
+    assert bar.accessibleDescription().startswith("+3.0 | -2.0 dB")
+    qtbot.mouseClick(bar, Qt.MouseButton.LeftButton, pos=mark)
+    assert params(window)["record_db"] == 0.5
+    window.workspace.select("rhythm")
+    before = window.workspace.strip.chain[0].params["record_db"]
+    window.ladder._drive(2.0)
+    assert window.workspace.strip.chain[0].params["record_db"] == before + 2.0
+
+
+def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot) -> None:
+    bar = added(window, "tape")["gap_um"]
+    assert params(window)["gap_um"] is None
+    assert "deck's" in bar.toolTip()
+    drag(qtbot, bar, QPoint(4, 15), QPoint(60, 15))
+    assert params(window)["gap_um"] > 0.5
+    qtbot.mouseDClick(bar, Qt.MouseButton.LeftButton, pos=QPoint(60, 15))
+    assert params(window)["gap_um"] is None
+
+
+def test_another_stock_says_what_moved(window: MainWindow) -> None:
+    bars = added(window, "tape")
+    bars["stock"]._ask("beacon", commit=True)
+    assert "Lined up for Beacon: bias +3.3 dB" in said(window)
+    bars["line_up"]._ask("manual", commit=True)
+    bars["stock"]._ask("harbour", commit=True)
+    assert "Not lined up for Harbour" in said(window)
+    assert bars["bias_db"].value == pytest.approx(3.3, abs=0.1)
+    window.undo()
+    assert bars["bias_db"].value == 0.0, "the stock and what followed it are one step"
+
+
+def test_a_button_for_each_group_goes_there(window: MainWindow) -> None:
+    added(window, "tape")
+    jumps, scroll = window.bench.jumps, window.bench._scroll.verticalScrollBar()
+    assert list(jumps) == ["Machine", "Drive", "Tone", "Heads", "Motion", "Noise", "Output"]
+    window.grab()
+    jumps["Drive"].click()
+    below = scroll.value()
+    jumps["Machine"].click()
+    assert scroll.value() < below
+
+
+def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot) -> None:
+    bars = added(window, "motion")
+    reader = window.bench.picture.speed_reader
+    qtbot.waitUntil(lambda: "weighted peak" in reader.text, timeout=15000)
+    bars["wow_pct"]._ask(0.4, commit=True)
+    qtbot.waitUntil(lambda: reader.text.startswith(("reads 0.3", "reads 0.4")), timeout=15000)
+    added(window, "tape")
+    qtbot.waitUntil(lambda: reader.text == "runs steady", timeout=15000)
+    assert not window.bench.picture.grab().isNull()
+
+
+def test_reels_turn_at_the_tapes_speed_and_trade_their_packs() -> None:
+    reels = Reels("any", 0.381, 52e-6, 30.0)
+    for at in (0.0, 400.0, 1200.0):
+        supply, take_up = pack_radii(reels, at)
+        turns = np.subtract(turned(reels, at + 0.01), turned(reels, at)) / 0.01
+        assert turns * (supply, take_up) == pytest.approx([0.381, 0.381], rel=1e-3)
+        assert math.hypot(supply, take_up) == pytest.approx(math.hypot(*pack_radii(reels, 0.0)), rel=1e-6)
+
+
+# -- lane -----------------------------------------------------------------------------------
+
+
+def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtbot) -> None:
+    bars = added(window, "wear", "harmonium")
+    bars["drop_mode"]._ask("random", commit=True)
+    bars["drop_note"]._ask("1/8", commit=True)
+    lane = bars["drop_steps"]
+    assert isinstance(lane, StepLane)
+    window.grab()
+    box = lane._lane()
+    width = box.width() / 32.0
+
+    def at(step: int, depth: float) -> QPoint:
+        return QPoint(round(box.left() + (step + 0.5) * width), round(box.top() + depth * box.height()))
+
+    drag(qtbot, lane, at(2, 0.5), at(4, 0.9))
+    drawn = params(window)["drop_steps"]
+    assert drawn[2] == pytest.approx(0.5, abs=0.15)
+    assert drawn[4] == pytest.approx(0.9, abs=0.05)
+    assert window.workspace.document.undo_label == "Drawn steps"
+    bars["drop_seed"]._ask(7.0, commit=True)
+    assert lane.pattern[4] == drawn[4], "another seed leaves what is drawn"
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Down)
+    assert params(window)["drop_steps"][4] == pytest.approx(drawn[4] + 0.05, abs=0.01)
+    qtbot.mouseClick(lane, Qt.MouseButton.RightButton, pos=at(4, 0.5))
+    assert len(params(window)["drop_steps"]) == 4 or params(window)["drop_steps"][4] is None
+    qtbot.keyClick(lane, Qt.Key.Key_Left)
+    assert "Step 4 of 32" in lane.accessibleDescription()
+    window.workspace.toggle_play()
+    qtbot.waitUntil(lambda: lane._playing is not None, timeout=10000)
+    eighth = 60.0 / window.workspace.session.tempo / 2.0
+    state = window.workspace.state
+    expected = int(state.position / window.workspace.session.rate // eighth) % 32
+    assert abs(lane._playing - expected) <= 1
+
+
+# -- line-up --------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def line_up(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> LineUpWindow:
+    bars = added(window, "tape")
+    for name, value in (("deck", "stoker"), ("channel_spread_pct", 100.0), ("line_up", "manual"), ("stock", "beacon")):
+        bars[name]._ask(value, commit=True)
+    window.bench.line_up.click()
+    bench = window.bench.findChild(LineUpWindow)
+    qtbot.waitUntil(lambda: bench.reading is not None, timeout=10000)
+    return bench
+
+
+def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot) -> None:
+    first = line_up.reading.vu[0]
+    line_up.bars["play_db"]._ask(1.5, commit=True)
+    qtbot.waitUntil(lambda: line_up.reading.vu[0] == pytest.approx(first + 1.5, abs=0.01), timeout=5000)
+    assert params(window)["play_db"] == 1.5
+    line_up.bars["tone"]._ask("10000", commit=True)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 10000.0, timeout=5000)
+    assert abs(line_up.reading.phase_deg) > 5.0
+    line_up.bars["azimuth_arcmin"]._ask(-1.92, commit=True)
+    qtbot.waitUntil(lambda: abs(line_up.reading.phase_deg) < 2.0, timeout=5000)
+    line_up.bars["source"]._ask("oscillator", commit=True)
+    line_up.bars["tone"]._ask("1000", commit=True)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and line_up.reading.third_pct[0] > 0.01, timeout=5000)
+    line_up.bars["linked"]._ask(False, commit=True)
+    assert isinstance(params(window)["bias_db"], tuple)
+    line_up.bars["tone"]._ask("sweep", commit=True)
+    qtbot.waitUntil(lambda: len(line_up._sweep) > 4, timeout=10000)
+    assert not line_up.grab().isNull()
+
+
+def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWindow, qtbot) -> None:
+    before = params(window)
+    line_up.run.click()
+    assert line_up.run.text() == "Stop"
+    qtbot.waitUntil(lambda: line_up.log.count() == 9, timeout=40000)
+    assert line_up.log.item(0).text().startswith("Playback level: 1000 Hz from")
+    assert line_up.log.item(8).text() == "The machine is lined up."
+    line_up.bars["source"]._ask("oscillator", commit=True)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and np.abs(line_up.reading.vu).max() < 0.15, timeout=5000)
+    assert window.workspace.document.undo_label == "Line-up"
+    window.undo()
+    assert params(window) == before, "all of it is one step"
+
+
+def test_alignments_are_kept_and_recalled(line_up: LineUpWindow, window: MainWindow,
+                                          monkeypatch: pytest.MonkeyPatch) -> None:
+    line_up.bars["bias_db"]._ask(-1.0, commit=True)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("Night machine", True))
+    line_up.keep()
+    line_up.bars["bias_db"]._ask(2.0, commit=True)
+    assert line_up.kept.currentText() == "Night machine"
+    line_up.recall()
+    assert as_pair(params(window)["bias_db"]) == (-1.0, -1.0)
+    line_up.drop()
+    assert line_up.kept.count() == 0
+
+
+def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpWindow, window: MainWindow) -> None:
+    window.ladder.remove_chosen()
+    assert not line_up.isVisible()
+
+
+# -- presets --------------------------------------------------------------------------------
+
+
+def browser(window: MainWindow) -> PresetBrowser:
+    window.ladder.open_presets()
+    return window.ladder.findChild(PresetBrowser)
+
+
+def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    workspace.select("upright-bass")
+    measured(qtbot, window)
+    start = workspace.session
+    workspace.toggle_play()
+    found = browser(window)
+    found.source.setCurrentText("bass")
+    assert {preset.source for preset in found._shown} == {"bass"}
+    qtbot.keyClick(found.list, Qt.Key.Key_Down)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=15000)
+    first = found.heard
+    qtbot.keyClick(found.list, Qt.Key.Key_Down)
+    qtbot.waitUntil(lambda: found.heard not in (None, first), timeout=15000)
+    assert workspace.document.undo_label is None, "trying is no step"
+    measured(qtbot, window)
+    measurement = workspace.measurer.latest("upright-bass")
+    after = measurement.after.integrated_lufs + workspace.strip.match_db
+    assert after == pytest.approx(measurement.before.integrated_lufs, abs=0.1)
+    qtbot.keyClick(found, Qt.Key.Key_Escape)
+    assert workspace.session.strip("upright-bass").chain == start.strip("upright-bass").chain
+    assert not found.isVisible()
+
+
+def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot) -> None:
+    window.workspace.select("harmonium")
+    found = browser(window)
+    found.intention.setCurrentText("age")
+    found.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=15000)
+    name = found.heard
+    found.keep()
+    assert window.workspace.document.undo_label == f"Preset {name}"
+    window.undo()
+    assert window.workspace.strip.chain == ()
+
+
+def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    added(window, "tape", "voice")
+    found = browser(window)
+    answers = iter((("My voice", True), ("Plain and mine.", True), ("My other voice", True)))
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: next(answers))
+    found.buttons["Save own"].click()
+    assert any("My voice" in found.list.item(row).text() for row in range(found.list.count()))
+    found._fill("My voice")
+    found.buttons["Rename"].click()
+    assert found.chosen.name == "My other voice"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "out.json"), ""))
+    found.buttons["Export"].click()
+    found.buttons["Delete"].click()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "out.json"), ""))
+    found.buttons["Import"].click()
+    assert found.chosen.name == "My other voice"
+    found._fill("Keel weight")
+    found.buttons["Delete"].click()
+    assert "Keel weight comes with the program and stays" in said(window)
+    for path in own_folder().glob("*.json"):
+        path.unlink()
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])
+@pytest.mark.parametrize("kind", ["tape", "motion", "wear"])
+def test_benches_fit(kind: str, size: tuple[int, int], window: MainWindow, qtbot) -> None:
+    window.resize(*size)
+    bars = added(window, kind)
+    qtbot.waitExposed(window)
+    window.grab()
+    inside = window.rect()
+    for bar in bars.values():
+        assert bar.width() >= 100
+        assert bar.mapTo(window, QPoint(bar.width(), 0)).x() <= inside.right()
+
+
+def test_the_lane_shows_its_pattern_as_it_is(window: MainWindow) -> None:
+    bars = added(window, "wear")
+    lane = bars["drop_steps"]
+    pattern: Samples = np.array(lane.pattern)
+    assert pattern.size == 32
+    assert not pattern.any()
+    bars["drop_mode"]._ask("random", commit=True)
+    assert np.array(lane.pattern).any()
