@@ -20,6 +20,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.preset_browser import PresetBrowser
 from yellow_ember.app.settings import Settings
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
@@ -61,6 +62,19 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
     keep("line-up", bench)
     wait(application, lambda: bench._steps is None)
     bench.close()
+
+
+def browser(application: QApplication, window: MainWindow, keep) -> None:
+    """Presets tried on the voice."""
+    window.workspace.select("ships-announcer")
+    found = PresetBrowser(window.workspace, window)
+    found.show()
+    found.source.setCurrentText("voice")
+    found.list.setCurrentRow(3)
+    wait(application, lambda: found.heard is not None)
+    seconds(application, 0.5)
+    keep("presets", found)
+    found.go_back()
 
 
 def main() -> None:
@@ -121,6 +135,7 @@ def main() -> None:
     wait(application, settled)
     seconds(application, 2.5)
     keep("worn-tape-on-the-harmonium")
+    browser(application, window, keep)
     workspace.toggle_play()
     for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
                          ("print", PrintDialog(workspace, window))):

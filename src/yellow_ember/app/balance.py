@@ -72,7 +72,7 @@ class BandPicture(QWidget):
             draw_line(painter, axes, comparison.bands, comparison.before_db, theme.BEFORE)
             draw_line(painter, axes, comparison.bands, comparison.after_db + self._match_db, theme.AFTER)
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 14, frame.width(), 12),
-                    [("before", theme.BEFORE), ("after, matched", theme.AFTER),
+                    [("before", theme.BEFORE), ("after", theme.AFTER),
                      ("added", theme.heat_colour(-25.0))])
 
     def _paint_tone(self, painter: QPainter, frame: QRectF) -> None:

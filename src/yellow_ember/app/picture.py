@@ -27,6 +27,7 @@ from yellow_ember.dsp.stage import Picture as Parts
 _LIVE_POINTS = 256
 _QUIET = 1e-5
 _REELS_SHARE = 0.8
+_TALL = 72.0
 _COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)
 
 
@@ -130,8 +131,9 @@ class Picture(QWidget):
 
     def _paint_reels(self, painter: QPainter, reels: Reels, box: QRectF) -> None:
         session, state = self._workspace.session, self._workspace.state
-        meters = QRectF(box.right() - 92, box.top() + 8, 92, box.height() - 12)
-        draw_reels(painter, QRectF(box.left(), box.top(), box.width() - 104, box.height()), reels,
+        room = min(92.0, 0.36 * box.width())
+        meters = QRectF(box.right() - room, box.top() + (8 if box.height() > _TALL else 0), room, box.height() - 12)
+        draw_reels(painter, QRectF(box.left(), box.top(), box.width() - room - 12, box.height()), reels,
                    state.position / session.rate, session.loop.start / session.rate)
         for row, (name, level) in enumerate(zip(("record", "play"), self._vu, strict=True)):
             y = meters.top() + row * 26
@@ -141,6 +143,8 @@ class Picture(QWidget):
             painter.drawText(label, int(Qt.AlignmentFlag.AlignLeft), f"VU {name}")
             draw_level(painter, QRectF(meters.left(), y + 14, meters.width(), 7), level if state.playing else 0.0, 0.0,
                        session.reference_dbfs)
+        if box.height() <= _TALL:
+            return
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
         painter.drawText(QRectF(meters.left() - 10, meters.top() + 54, meters.width() + 10, 26),

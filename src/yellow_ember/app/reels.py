@@ -39,7 +39,7 @@ def turned(reels: Reels, seconds: float) -> tuple[float, float]:
 def draw_reels(painter: QPainter, box: QRectF, reels: Reels, seconds: float, loop_start: float) -> None:
     """Both reels with the tape between them; a mark on the tape's path shows where the loop begins."""
     largest = pack_radii(reels, 0.0)[0]
-    radius = min(box.height() / 2.0 - 3.0, box.width() / 4.4)
+    radius = min(box.height() / 2.0 - 3.0, (box.width() - 10.0) / 4.3)
     scale = radius / largest
     middles = (QPointF(box.left() + radius + 4, box.center().y()), QPointF(box.right() - radius - 4, box.center().y()))
     radii = [pack * scale for pack in pack_radii(reels, seconds)]

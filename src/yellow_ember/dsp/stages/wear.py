@@ -50,7 +50,7 @@ def step_seconds(values: Values, tempo: float) -> float:
     return 1.0 / as_number(values["drop_hz"]) if note == "free" else beats_of(note) * 60.0 / tempo
 
 
-def _figures(values: Values, tempo: float, seed: int) -> Samples:
+def _figures(values: Values, tempo: float) -> Samples:
     """What `kernels.damage` takes."""
     found = np.zeros(kernels.FIGURES)
     for name, place in (("ageing_pct", kernels.AGEING), ("ageing_spread_pct", kernels.AGEING_SPREAD),
@@ -58,7 +58,7 @@ def _figures(values: Values, tempo: float, seed: int) -> Samples:
         found[place] = as_number(values[name]) / 100.0
     found[kernels.AGEING_HZ] = as_number(values["ageing_hz"])
     found[kernels.CREASE_HZ] = as_number(values["crease_hz"])
-    found[kernels.SEED] = seed % 2**31 + 1000.0 * as_number(values["drop_seed"])
+    found[kernels.SEED] = 1000.0 * as_number(values["drop_seed"])
     found[kernels.STEP_SECONDS] = step_seconds(values, tempo)
     found[kernels.DEPTH_DB] = 0.0 if values["drop_mode"] == "off" else as_number(values["drop_depth_db"])
     return found
@@ -136,7 +136,7 @@ class WearProcessor(Processor):
 
     def _follow_tempo(self) -> None:
         self._tempo = self._setup.clock.tempo
-        self._figures = _figures(self._values, self._tempo, self._setup.seed)
+        self._figures = _figures(self._values, self._tempo)
 
     def process(self, block: Samples) -> None:
         setup = self._setup
@@ -170,7 +170,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
     def at(seconds: Samples, tempo: float, beats_per_bar: int) -> tuple[Samples, Samples]:
         loss, octaves = np.zeros(seconds.size), np.zeros(seconds.size)
-        kernels.along(np.ascontiguousarray(seconds), _figures(values, tempo, 0), drop_pattern(values), loss, octaves)
+        kernels.along(np.ascontiguousarray(seconds), _figures(values, tempo), drop_pattern(values), loss, octaves)
         return loss, np.clip(octaves / 5.0, 0.0, 1.0)
 
     hz = frequency_axis(rate)
