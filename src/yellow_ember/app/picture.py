@@ -114,9 +114,12 @@ class Picture(QWidget):
         painter.setPen(theme.TEXT)
         painter.drawText(box.adjusted(10, 4, -10, 0), int(Qt.AlignmentFlag.AlignLeft), part.title)
         if self._wavers and isinstance(part, Plot) and part.axes == "time":
+            title = painter.fontMetrics().horizontalAdvance(part.title)
             painter.setFont(theme.font(8))
             painter.setPen(theme.DIM)
-            painter.drawText(box.adjusted(10, 5, -10, 0), int(Qt.AlignmentFlag.AlignRight), self.speed_reader.text)
+            where = box.adjusted(title + 18, 5, -10, 0)
+            text = painter.fontMetrics().elidedText(self.speed_reader.text, Qt.TextElideMode.ElideRight, int(where.width()))
+            painter.drawText(where, int(Qt.AlignmentFlag.AlignRight), text)
         frame = box.adjusted(40, 22, -10, -32)
         if isinstance(part, Reels):
             self._paint_reels(painter, part, box.adjusted(10, 20, -10, -4))

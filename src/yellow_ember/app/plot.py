@@ -118,12 +118,14 @@ def draw_line(painter: QPainter, axes: Axes, xs: Samples, ys: Samples, colour: Q
 def draw_legend(painter: QPainter, where: QRectF, entries: list[tuple[str, QColor]]) -> None:
     """Coloured strokes with their names, side by side."""
     painter.setFont(theme.font(7.5))
+    widths = [painter.fontMetrics().horizontalAdvance(text) for text, _ in entries]
+    spare = where.width() - sum(widths) - 14.0 * len(entries)
+    gap = min(max(spare / max(1, len(entries) - 1), 2.0), 10.0)
     x = where.left()
-    for text, colour in entries:
+    for (text, colour), width in zip(entries, widths, strict=True):
         painter.setPen(QPen(colour, 2.0))
         painter.drawLine(QPointF(x, where.center().y()), QPointF(x + 10, where.center().y()))
         painter.setPen(theme.DIM)
-        width = painter.fontMetrics().horizontalAdvance(text)
         painter.drawText(QRectF(x + 13, where.top(), width + 4, where.height()),
                          int(Qt.AlignmentFlag.AlignVCenter), text)
-        x += width + 24
+        x += width + 14.0 + gap

@@ -70,11 +70,11 @@ DECKS = (
          iron=1.0, hum_db=-66.0, crosstalk_db=0.0, azimuth_arcmin=0.6, spread=1.0),
     Deck("pilot", "Pilot (late, clean)", 44.0, 1.2, 0.8, 1.1, 2.0, 0.3, 40.0, 0.0, 16.0,
          iron=0.35, hum_db=-74.0, crosstalk_db=-4.0, azimuth_arcmin=0.3, spread=0.5),
-    Deck("stoker", "Stoker (valves and iron)", 72.0, 2.4, 1.4, 0.88, 5.0, 0.6, 64.0, 0.6, 10.0,
+    Deck("stoker", "Stoker (valves and iron)", 72.0, 2.4, 1.4, 0.9, 5.0, 0.6, 64.0, 0.6, 10.0,
          iron=2.2, hum_db=-58.0, crosstalk_db=3.0, azimuth_arcmin=1.2, spread=1.6),
     Deck("purser", "Purser (reporter's portable)", 80.0, 1.5, 1.0, 0.92, 3.5, 0.5, 33.0, 0.45, 6.0,
          iron=1.4, hum_db=-70.0, crosstalk_db=2.0, azimuth_arcmin=1.0, spread=1.2),
-    Deck("cabin", "Cabin (home machine)", 66.0, 2.1, 1.2, 0.78, 4.5, 0.9, 46.0, 1.0, 5.0,
+    Deck("cabin", "Cabin (home machine)", 66.0, 2.1, 1.2, 0.87, 4.5, 0.9, 46.0, 1.0, 5.0,
          iron=0.8, hum_db=-54.0, crosstalk_db=6.0, azimuth_arcmin=2.5, spread=2.2),
 )
 DECK_BY_ID = {deck.id: deck for deck in DECKS}

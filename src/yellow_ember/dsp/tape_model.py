@@ -207,15 +207,13 @@ def record_curve(stock: Stock, bias_db: float) -> Samples:
 @functools.cache
 def field_for(stock: Stock, flux_nwb: float) -> float:
     """Field over coercivity (peak) of a sine that records that flux at the aligned bias."""
-    wanted = stock.magnetisation(flux_nwb)
     phase = 2.0 * np.pi * np.arange(256) / 256
     wave = np.sin(phase)
-    low, high = 1e-3, 5.0
-    for _ in range(60):
-        middle = math.sqrt(low * high)
-        fundamental = 2.0 * float(np.mean(remanence(middle * wave, stock, 0.0) * wave))
-        low, high = (middle, high) if fundamental < wanted else (low, middle)
-    return low
+    levels = np.geomspace(1e-3, 5.0, 400)
+    fundamentals = 2.0 * np.mean(remanence(levels[:, None] * wave, stock, 0.0) * wave, axis=1)
+    rising = slice(0, int(np.argmax(fundamentals)) + 1)
+    found = np.interp(math.log(stock.magnetisation(flux_nwb)), np.log(fundamentals[rising]), np.log(levels[rising]))
+    return float(math.exp(found))
 
 
 def demag_corner(coating: float, speed_ips: float, fast_rate: float) -> float:

@@ -362,7 +362,7 @@ def main(pipe: Connection, board_name: str, device: DeviceSettings) -> None:
     """Entry point of the engine's process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     _hurry()
-    sys.setswitchinterval(0.0005)
+    sys.setswitchinterval(0.00005)
     board = Board(board_name)
     engine = Engine(pipe, board, device)
     gc.collect()

@@ -228,8 +228,9 @@ class TapeProcessor(Processor):
         crosstalk = made.crosstalk_db()
         self._crosses = crosstalk > CROSSTALK.minimum and self._setup.channels == 2
         if self._crosses:
-            # Flux between the cores grows towards long wavelengths; gain one at 1 kHz.
-            section = np.array([zero_and_pole(650.0, 90.0, rate)])
+            # Flux between the cores grows towards long wavelengths, which faster tape has higher up.
+            shift = made.speed / 15.0
+            section = np.array([zero_and_pole(650.0 * shift, 90.0 * shift, rate)])
             section[0, :3] *= gain(crosstalk) / response(section, np.array([1000.0]), rate)[0]
             self._cross[:] = section
         level = made.fault("mod_noise_db", _OWN_MODULATION_DB, -math.inf)
