@@ -118,7 +118,8 @@ class Picture(QWidget):
             painter.setFont(theme.font(8))
             painter.setPen(theme.DIM)
             where = box.adjusted(title + 18, 5, -10, 0)
-            text = painter.fontMetrics().elidedText(self.speed_reader.text, Qt.TextElideMode.ElideRight, int(where.width()))
+            room = int(where.width())
+            text = painter.fontMetrics().elidedText(self.speed_reader.text, Qt.TextElideMode.ElideRight, room)
             painter.drawText(where, int(Qt.AlignmentFlag.AlignRight), text)
         frame = box.adjusted(40, 22, -10, -32)
         if isinstance(part, Reels):
