@@ -10,8 +10,9 @@ import pytest
 from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.oversampling import PAIRS, half_band
 
-SMOOTH = ("soft", "triode")
-CORNERED = ("hard", "fold", "wrap")
+SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring")
+CORNERED = ("hard", "fold", "wrap", "rectify", "magnetic")
+"""The magnetic shape has corners where its field turns back."""
 
 
 def drive(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:

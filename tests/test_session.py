@@ -325,7 +325,7 @@ def test_shipped_presets() -> None:
 def test_no_preset_is_silent_or_blows_up(preset: Preset, rng: np.random.Generator) -> None:
     """On pink-ish noise about 0 VU: within 12 dB of its level, and never beyond +6 dBFS."""
     chain = Chain(Setup(48000, 2, 4800, 2), preset.stages)
-    frames = 48000 + chain.latency
+    frames = 3 * 48000 + chain.latency
     noise = lfilter([1.0], [1.0, -0.9], rng.standard_normal((2, frames)), axis=1)
     noise *= 10.0 ** (-21.0 / 20.0) / noise.std()
     out = noise.copy()

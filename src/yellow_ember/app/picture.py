@@ -130,6 +130,10 @@ class Picture(QWidget):
             self._paint_response(painter, part, frame)
         elif part.axes == "transfer":
             self._paint_transfer(painter, part, frame)
+        elif part.axes == "wave":
+            self._paint_wave(painter, part, box.adjusted(40, 22, -10, -16))
+        elif part.axes == "harmonics":
+            self._paint_harmonics(painter, part, box.adjusted(40, 22, -10, -18))
         else:
             self._paint_variation(painter, part, box.adjusted(40, 22, -10, -18))
 
@@ -192,6 +196,35 @@ class Picture(QWidget):
         painter.setPen(theme.DIM)
         painter.drawText(QRectF(frame.left(), frame.top() + 1, frame.width() - 4, 13),
                          int(Qt.AlignmentFlag.AlignRight), f"{plot.y_label} over {plot.x_label}")
+
+    def _paint_wave(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
+        reach = 1.1 * max(float(np.abs(curve.y).max()) for curve in plot.curves)
+        axes = Axes(frame, 0.0, 1.0, -reach, reach)
+        draw_frame(painter, axes)
+        painter.setPen(QPen(theme.DIM, 1.0))
+        painter.drawLine(QPointF(frame.left(), axes.y(0.0)), QPointF(frame.right(), axes.y(0.0)))
+        colours = (theme.BEFORE, theme.AFTER)
+        for curve, colour in zip(plot.curves, colours, strict=True):
+            draw_line(painter, axes, curve.x, curve.y, colour, 1.6)
+        draw_legend(painter, QRectF(frame.left(), frame.bottom() + 2, frame.width(), 12),
+                    [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)])
+
+    def _paint_harmonics(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
+        curve = plot.curves[0]
+        axes = Axes(frame, 0.4, float(curve.x[-1]) + 0.6, -90.0, 3.0)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 30.0)
+        painter.setFont(theme.font(7.5))
+        width = 0.5 * frame.width() / curve.x.size
+        for order, level in zip(curve.x, curve.y, strict=True):
+            x = axes.x(float(order))
+            # Relative to the fundamental, which is no heat; all others are.
+            colour = theme.BEFORE if order == 1 else theme.heat_colour(float(level))
+            painter.fillRect(QRectF(QPointF(x - width / 2, axes.y(float(level))),
+                                    QPointF(x + width / 2, frame.bottom())), colour)
+            painter.setPen(theme.DIM)
+            below = QRectF(x - 14, frame.bottom() + 1, 28, 13)
+            painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), f"{order:g}")
 
     def _paint_response(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
         # The last curve is what counts; what it is made of may leave the frame.

@@ -125,8 +125,9 @@ class Curve:
 class Plot:
     """One diagram of a stage's picture.
 
-    axes : "response" (Hz against dB), "transfer" (in against out, linear), "time" (seconds
-    against `y_label`) or "spectrum" (Hz from 0.1 to 100, logarithmic, against `y_label`)
+    axes : "response" (Hz against dB), "transfer" (in against out, linear), "wave" (a turn, before
+    and after), "harmonics" (order against dB), "time" (seconds against `y_label`) or "spectrum"
+    (Hz from 0.1 to 100, logarithmic, against `y_label`)
     live : turns samples (frames,) that enter the stage into points on the transfer curve
     """
 
