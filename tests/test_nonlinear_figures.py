@@ -10,9 +10,8 @@ import pytest
 from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.oversampling import PAIRS, half_band
 
-SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring")
-CORNERED = ("hard", "fold", "wrap", "rectify", "magnetic")
-"""The magnetic shape has corners where its field turns back."""
+SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring", "magnetic")
+CORNERED = ("hard", "fold", "wrap", "rectify")
 
 
 def drive(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:
@@ -119,3 +118,104 @@ def test_triode_leans_to_one_side(tmp_path: Path) -> None:
     spectrum = np.abs(np.fft.rfft(drive(tmp_path, tone, shape="triode", drive_db=6.0)[0, RATE:]))
     assert decibels(spectrum[2000] / spectrum[1000]) > -40.0
     assert spectrum[0] / spectrum[1000] < 1e-3
+
+
+# -- drive: what is around the shape ---------------------------------------------------------
+
+
+def orders(folder: Path, level_dbfs: float = -18.0, **params: object) -> Signal:
+    """Amplitudes of the first six harmonics of a 200 Hz tone."""
+    tone = 10.0 ** (level_dbfs / 20.0) * np.sin(2.0 * np.pi * 200.0 * np.arange(RATE) / RATE)[None, :]
+    out = drive(folder, tone, **params)[0, RATE // 2:]
+    spectrum = np.abs(np.fft.rfft(out)) * 2.0 / out.size
+    return np.array([spectrum[100 * order] for order in range(1, 7)])
+
+
+@pytest.mark.parametrize("shape", ["hard", "soft", "diodes", "fold", "ring", "magnetic"])
+def test_asymmetry_brings_even_harmonics(shape: str, tmp_path: Path) -> None:
+    even, odd = (orders(tmp_path, shape=shape, drive_db=18.0, asymmetry_pct=share) for share in (40.0, 0.0))
+    assert decibels(odd[1] / odd[0]) < -90.0
+    assert decibels(even[1] / even[0]) > -40.0
+
+
+@pytest.mark.parametrize("shape", ["hard", "fold", "wrap", "rectify"])
+def test_a_knee_rounds_corners(shape: str, tmp_path: Path) -> None:
+    sharp, rounded = (orders(tmp_path, 0.0, shape=shape, drive_db=3.0, knee_pct=knee) for knee in (0.0, 80.0))
+    last = slice(4, 6)
+    assert decibels(np.linalg.norm(rounded[last]) / np.linalg.norm(sharp[last])) < -2.0
+
+
+def test_rectify_is_an_octave_up_and_magnetic_drags_behind(tmp_path: Path) -> None:
+    lifted = orders(tmp_path, shape="rectify", drive_db=12.0)
+    assert decibels(lifted[0] / lifted[1]) < -60.0
+    tone = 0.125 * np.sin(2.0 * np.pi * 200.0 * np.arange(RATE) / RATE)[None, :]
+    lag = [np.angle(np.fft.rfft(drive(tmp_path, tone, shape=shape, drive_db=24.0)[0, RATE // 2:])[100])
+           for shape in ("soft", "magnetic")]
+    assert lag[1] - lag[0] < -0.05
+
+
+def test_sag_lets_attacks_through_and_squeezes_what_follows(tmp_path: Path) -> None:
+    burst = np.zeros((1, RATE))
+    burst[0, 4800:] = 0.5 * np.sin(2.0 * np.pi * 500.0 * np.arange(RATE - 4800) / RATE)
+    plain, sagging = (drive(tmp_path, burst, shape="soft", drive_db=12.0, sag_pct=share)[0] for share in (0.0, 100.0))
+    first, late = slice(4800, 4800 + 96), slice(30000, 40000)
+    assert decibels(np.abs(sagging[first]).max() / np.abs(plain[first]).max()) > -2.0
+    assert decibels(np.abs(sagging[late]).max() / np.abs(plain[late]).max()) < -4.0
+
+
+# -- bits ------------------------------------------------------------------------------------
+
+
+def bits(folder: Path, signal: Signal, **params: object) -> Signal:
+    return process(folder, signal, {"kind": "bits", "params": {"rate_hz": 48000.0, "bits": 24.0, **params}})
+
+
+@pytest.mark.parametrize("count", [4, 8, 12, 16])
+def test_a_full_scale_sine_has_its_bits_worth_of_noise(count: int, tmp_path: Path) -> None:
+    tone = 0.99999 * np.sin(2.0 * np.pi * 997.0 * np.arange(4 * RATE) / RATE)[None, :]
+    out = bits(tmp_path, tone, bits=count)
+    error = out - tone
+    found = 10.0 * np.log10(np.mean(tone**2) / np.mean(error**2))
+    assert found == pytest.approx(6.02 * count + 1.76, abs=0.5)
+
+
+def test_dither_frees_the_noise_of_the_signal(tmp_path: Path) -> None:
+    tone = 0.01 * np.sin(2.0 * np.pi * 1000.0 * np.arange(2 * RATE) / RATE)[None, :]
+    third = []
+    for dither in (False, True):
+        out = bits(tmp_path, tone, bits=8.0, dither=dither)[0, :RATE]
+        spectrum = np.abs(np.fft.rfft(out))
+        third.append(spectrum[3000] / spectrum[1000])
+    assert decibels(third[1] / third[0]) < -15.0
+
+
+def test_companding_is_finer_for_quiet_sounds(tmp_path: Path) -> None:
+    quiet = 0.02 * np.sin(2.0 * np.pi * 997.0 * np.arange(RATE) / RATE)[None, :]
+    errors = [np.std(bits(tmp_path, quiet, bits=8.0, law=law) - quiet) for law in ("linear", "companded")]
+    assert decibels(errors[1] / errors[0]) < -10.0
+
+
+@pytest.mark.parametrize("smooth", ["hold", "straight", "band-limited"])
+def test_a_low_rate_mirrors_and_the_filter_before_prevents_it(smooth: str, tmp_path: Path) -> None:
+    """7 kHz sampled at 10 kHz comes back as 3 kHz."""
+    tone = 0.3 * np.sin(2.0 * np.pi * 7000.0 * np.arange(RATE) / RATE)[None, :]
+    mirrored, prevented = (np.abs(np.fft.rfft(bits(tmp_path, tone, rate_hz=10000.0, smooth=smooth,
+                                                   anti_alias=before)[0]))[3000] for before in (False, True))
+    assert decibels(prevented / mirrored) < -25.0
+    low = 0.3 * np.sin(2.0 * np.pi * 300.0 * np.arange(RATE) / RATE)[None, :]
+    kept = np.abs(np.fft.rfft(bits(tmp_path, low, rate_hz=10000.0, smooth=smooth)[0]))[300] * 2.0 / RATE
+    assert decibels(kept / 0.3) == pytest.approx(0.0, abs=0.3)
+
+
+def test_held_steps_mirror_only_what_they_must(tmp_path: Path) -> None:
+    """Images of 1 kHz at 9 kHz lie at multiples of 9 kHz; what the grid of frames adds is under -45 dB."""
+    tone = 0.5 * np.sin(2.0 * np.pi * 1000.0 * np.arange(4 * RATE) / RATE)[None, :]
+    out = bits(tmp_path, tone, rate_hz=9000.0)[0, RATE:3 * RATE]
+    power = np.abs(np.fft.rfft(out * np.kaiser(out.size, 16.0))) ** 2
+    hz = np.fft.rfftfreq(out.size, 1.0 / RATE)
+    meant = np.zeros(hz.size, bool)
+    for image in range(4):
+        for side in (-1000.0, 1000.0):
+            meant |= np.abs(hz - abs(9000.0 * image + side)) < 12.0
+    audible = hz < 16000.0
+    assert 10.0 * np.log10(power[audible & ~meant].sum() / power[audible].sum()) < -45.0

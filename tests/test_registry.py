@@ -197,7 +197,9 @@ def test_sweeping_does_not_click(kind: StageKind, parameter: Number) -> None:
     swept = windows_db(high_passed(play(lambda share: share)))[40:-20]
     held = 10.0 * np.log10(sum(10.0 ** (windows_db(high_passed(play(lambda _s, at=at: at)))[40:-20] / 10.0)
                                for at in (0.0, 1.0)) / 2.0)
-    around = np.maximum(np.minimum(np.roll(swept, 1), np.roll(swept, -1)), np.maximum(held, -90.0))
+    # With few bits a tone falls silent altogether; where it sets in, only one neighbour is quieter.
+    least = np.maximum if kind.kind == "bits" else np.minimum
+    around = np.maximum(least(np.roll(swept, 1), np.roll(swept, -1)), np.maximum(held, -90.0))
     assert (swept - around)[1:-1].max() < 12.0
 
 

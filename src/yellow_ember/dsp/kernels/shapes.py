@@ -179,7 +179,7 @@ def means(kind: int, knee: float, x0: Samples, x1: Samples, f0: Samples, f1: Sam
             y[i] = rounded_shape(kind, 0.5 * (x0[i] + x1[i]), knee)
 
 
-A, ALPHA, PINNED, FREE = 0.3, 0.001, 0.35, 0.9
+A, ALPHA, PINNED, FREE = 0.2, 0.001, 0.5, 0.6
 """The magnetic shape's core: Jiles-Atherton's a, alpha, k and c with Ms = 1; unit slope at rest."""
 
 

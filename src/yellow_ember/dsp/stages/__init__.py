@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stages.bits import BITS
 from yellow_ember.dsp.stages.drive import DRIVE
 from yellow_ember.dsp.stages.motion import MOTION
 from yellow_ember.dsp.stages.tape import TAPE
 from yellow_ember.dsp.stages.trim import TRIM
 from yellow_ember.dsp.stages.wear import WEAR
 
-STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, TRIM)
+STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BITS, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

@@ -152,7 +152,7 @@ SHAPES = (
     Shape("wrap", "Wrap around", WRAP, 8, _by_kernel(WRAP)),
     Shape("rectify", "Rectify", RECTIFY, 2, _by_kernel(RECTIFY), lopsided=True),
     Shape("ring", "Ring", RING, 3, _by_kernel(RING)),
-    Shape("magnetic", "Magnetic", MAGNETIC, 2, _first_magnetisation),
+    Shape("magnetic", "Magnetic", MAGNETIC, 4, _first_magnetisation),
 )
 _BY_ID = {shape.id: shape for shape in SHAPES}
 

@@ -1,0 +1,165 @@
+"""Bit reduction: a converter of few bits and a low rate.  Model: docs/models/bits.md."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, gain
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass
+from yellow_ember.dsp.kernels import bits as kernels
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
+from yellow_ember.dsp.lean import LeanAndCleanLows
+from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
+
+_ALL_BITS, _OPEN_HZ, _NO_NOISE, _TONE_OPEN = 24.0, 48000.0, -100.0, 20000.0
+_MU = 255.0
+_EDGE = 0.45
+"""Where filters before and behind begin to cut, over the low rate."""
+_BUTTERWORTH = tuple(0.5 / math.cos(math.pi * (2 * k + 1) / 16.0) for k in range(4))
+"""Quality factors of an eighth-order Butterworth filter's sections."""
+
+
+def _figures(values: Values, rate: float) -> Samples:
+    """What `kernels.reduce` takes."""
+    found = np.zeros(kernels.FIGURES)
+    low, bits = as_number(values["rate_hz"]), as_number(values["bits"])
+    found[kernels.RATIO] = 1.0 if low >= _OPEN_HZ else low / rate
+    found[kernels.STEP] = 0.0 if bits >= _ALL_BITS else 2.0 ** (1.0 - bits)
+    found[kernels.MU] = _MU if values["law"] == "companded" else 0.0
+    found[kernels.JITTER] = as_number(values["jitter_pct"]) / 100.0
+    noise = as_number(values["noise_db"])
+    found[kernels.NOISE] = gain(noise) if noise > _NO_NOISE else 0.0
+    found[kernels.DITHER] = 1.0 if values["dither"] and bits < _ALL_BITS else 0.0
+    return found
+
+
+class BitsProcessor(Processor):
+    """A filter before, the converter, a filter behind, tone."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        channels = setup.channels
+        self._state: Samples = np.zeros((channels, kernels.STATES))
+        self._filters: Samples = np.zeros((2, 4, 5))
+        self._filter_states: Samples = np.zeros((2, channels, 4, 2))
+        self._after: Samples = np.zeros((1, 5))
+        self._after_state: Samples = np.zeros((channels, 1, 2))
+        self._drive = self.ramp(1.0, setup.rate)
+        self._out = self.ramp(1.0, setup.rate)
+        self.latency = kernels.REDUCE_DELAY
+        self.settling = round(0.004 * setup.rate)
+        self._guard = LeanAndCleanLows(setup, self.latency)
+        self.carry(self._state, self._filter_states, self._after_state, *self._guard.state())
+        self.reset()
+
+    def reset(self) -> None:
+        super().reset()
+        self._state[:, kernels.THRESHOLD] = 1.0
+        self._state[:, kernels.SEED] = self._setup.seed % 2**32
+        self._state[:, kernels.SEED_LOW] = 0x2545F491
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        rate = self._setup.rate
+        self._reduction = _figures(values, rate)
+        low = as_number(values["rate_hz"])
+        sampled = self._reduction[kernels.RATIO] < 1.0
+        self._filtered = (sampled and bool(values["anti_alias"]), sampled and values["smooth"] == "band-limited")
+        for filters in self._filters:
+            filters[:] = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
+        self._smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
+        tone = as_number(values["tone_hz"])
+        self._toned = tone < _TONE_OPEN
+        if self._toned:
+            self._after[0] = low_pass(tone, BUTTERWORTH_Q, rate)
+        self._guard.set(values)
+        move = Ramp.jump if at_once else Ramp.move
+        move(self._drive, gain(as_number(values["drive_db"])))
+        move(self._out, gain(as_number(values["out_db"])))
+
+    def process(self, block: Samples) -> None:
+        self._guard.before(block)
+        glide(block, self._drive.state)
+        if self._filtered[0]:
+            biquads(block, self._filters[0], self._filter_states[0])
+        kernels.reduce(block, self._reduction, self._smooth, self._state)
+        if self._filtered[1]:
+            biquads(block, self._filters[1], self._filter_states[1])
+        if self._toned:
+            biquads(block, self._after, self._after_state)
+        glide(block, self._out.state)
+        self._guard.after(block)
+
+
+_SHOWN_RATE, _SHOWN_HZ = 96000.0, 400.0
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """A turn of a 400 Hz sine, its peak 6 dB under full scale, before and after."""
+    turn = round(_SHOWN_RATE / _SHOWN_HZ)
+    sine = 0.5 * np.sin(2.0 * np.pi * np.arange(3 * turn) / turn)
+    shown = {**values, "noise_db": _NO_NOISE, "jitter_pct": 0.0}
+    wave = (gain(as_number(values["drive_db"])) * sine)[None, :].copy()
+    state = np.zeros((1, kernels.STATES))
+    state[0, kernels.THRESHOLD] = 1.0
+    smooth = kernels.HOLD if values["smooth"] == "hold" else kernels.STRAIGHT
+    kernels.reduce(wave, _figures(shown, _SHOWN_RATE), smooth, state)
+    x = np.arange(turn) / turn
+    return (Plot("A turn of 400 Hz at -6 dBFS", "wave", (
+        Curve("before", x, sine[turn:2 * turn]), Curve("after", x, wave[0, turn + 1:2 * turn + 1])),
+        x_label="one turn", y_label="level"),)
+
+
+BITS = StageKind(
+    kind="bits",
+    label="Bit reduction",
+    glyph="B",
+    purpose="Makes a sound coarse as an early sampler or a toy does: fewer bits, fewer samples.",
+    parameters=(
+        Number(id="drive_db", label="Level in", group=Group.DRIVE, unit="dB", minimum=-24.0, maximum=36.0, default=0.0,
+               automation=Automation.RAMP,
+               help="How far the sound reaches up the steps: low levels crumble, high ones clip."),
+        Number(id="bits", label="Bits", group=Group.DRIVE, unit="", minimum=1.0, maximum=_ALL_BITS, default=12.0,
+               top_word="all",
+               help="How many steps there are: 12 grains quiet tails, 8 hisses and buzzes, 3 tears the wave."),
+        Number(id="rate_hz", label="Sample rate", group=Group.DRIVE, unit="Hz", minimum=200.0, maximum=_OPEN_HZ,
+               default=26000.0, taper=Taper.LOG, decimals=0, top_word="open",
+               help="How often a sample is taken: lower mirrors the highs down as metallic tones."),
+        Option(id="law", label="Scale", group=Group.DRIVE, default="linear",
+               choices=(Choice("linear", "linear"), Choice("companded", "companded")),
+               help="Companded steps are finer for quiet sounds and coarser for loud ones, as in telephony."),
+        Number(id="jitter_pct", label="Jitter", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=0.0,
+               decimals=0, floor_word="off",
+               help="Samples come early or late by chance: a gritty noise on bright sounds."),
+        *LEAN_PARAMETERS,
+        Switch(id="anti_alias", label="Filter before", group=Group.TONE, default=False,
+               help="Takes off what the low sample rate would mirror down: duller and cleaner."),
+        Option(id="smooth", label="Between samples", group=Group.TONE, default="hold",
+               choices=(Choice("hold", "hold"), Choice("straight", "straight lines"),
+                        Choice("band-limited", "band-limited")),
+               help="Held samples are bright and edgy, straight lines softer, band-limited ones round."),
+        Number(id="tone_hz", label="Tone", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_TONE_OPEN,
+               default=_TONE_OPEN, taper=Taper.LOG, decimals=0, top_word="open",
+               help="Rolls off the fizz right after the reduction."),
+        Number(id="noise_db", label="Noise before", group=Group.NOISE, unit="dB", minimum=_NO_NOISE, maximum=-20.0,
+               default=_NO_NOISE, floor_word="off", automation=Automation.CROSSFADE,
+               help="Noise under the sound keeps the steps from sticking, as an old converter's own hiss does."),
+        Switch(id="dither", label="Dither", group=Group.NOISE, default=False,
+               help="Turns the grain of quiet tails into a steady hiss."),
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-48.0, maximum=24.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level after the reduction, without changing its sound."),
+    ),
+    processor=BitsProcessor,
+    picture=picture,
+    rest={"bits": _ALL_BITS, "rate_hz": _OPEN_HZ},
+    drive="drive_db",
+    makeup="out_db",
+    nonlinear=True,
+    comfort_db=(-6.0, 15.0),
+)
