@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from collections import deque
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
@@ -21,6 +24,7 @@ from yellow_ember.app.plot import (
 from yellow_ember.app.reels import draw_reels
 from yellow_ember.app.speed_reader import SpeedReader
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stage import Damage, Plot, Reels
 from yellow_ember.dsp.stage import Picture as Parts
 
@@ -28,6 +32,8 @@ _LIVE_POINTS = 256
 _QUIET = 1e-5
 _REELS_SHARE = 0.8
 _TALL = 72.0
+_GAIN_FRAMES, _GAIN_SPAN = 180, 480
+"""Readings of the gain that are kept, some six seconds, and frames of sound that each is taken from."""
 _COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)
 
 
@@ -41,7 +47,10 @@ class Picture(QWidget):
         self._live = np.zeros(0)
         self._shown: object = None
         self._wavers = False
+        self._kind = ""
         self._vu = (0.0, 0.0)
+        self._gains: deque[float] = deque(maxlen=_GAIN_FRAMES)
+        self._spectra: tuple[Samples, Samples] | None = None
         self.speed_reader = SpeedReader(workspace)
         self.speed_reader.changed.connect(self.update)
         self.setMinimumSize(220, 200)
@@ -68,6 +77,9 @@ class Picture(QWidget):
         shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
         if shown == self._shown:
             return
+        if self._shown is None or stage.kind != self._kind:
+            self._kind, self._spectra = stage.kind, None
+            self._gains.clear()
         self._shown = shown
         self._wavers = stage.declaration.wavers
         self._parts = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
@@ -84,7 +96,11 @@ class Picture(QWidget):
             if reading is not None:
                 place = workspace.strip.place_of(workspace.stage_id)
                 self._vu = float(reading.point_vu[place]), float(reading.point_vu[place + 1])
-        if any(isinstance(part, Plot) and part.live for part in self._parts):
+        plots = [part for part in self._parts if isinstance(part, Plot)]
+        if workspace.state.playing and any(plot.axes == "gain" or plot.spectra for plot in plots):
+            self._take_scope(*workspace.engine.scope())
+            moving = True
+        if any(plot.live for plot in plots):
             before, _after = workspace.engine.scope()
             live = before[0, -_LIVE_POINTS * 4::4]
             silent = np.abs(live).max() < _QUIET or not workspace.state.playing
@@ -92,6 +108,17 @@ class Picture(QWidget):
             self._live = np.zeros(0) if silent else live
         if moving:
             self.update()
+
+    def _take_scope(self, before: Samples, after: Samples) -> None:
+        """What the stage makes of the level just now, and of the spectrum."""
+        levels = [float(np.sqrt(np.mean(signal[:, -_GAIN_SPAN:] ** 2))) for signal in (before, after)]
+        self._gains.append(20.0 * math.log10(levels[1] / levels[0]) if min(levels) > _QUIET else 0.0)
+        window = np.hanning(before.shape[1])
+        found = [np.mean(np.abs(np.fft.rfft(signal * window)) ** 2, axis=0) for signal in (before, after)]
+        if self._spectra is None:
+            self._spectra = found[0], found[1]
+        else:
+            self._spectra = (0.75 * self._spectra[0] + 0.25 * found[0], 0.75 * self._spectra[1] + 0.25 * found[1])
 
     # -- drawing ------------------------------------------------------------------------
 
@@ -130,6 +157,10 @@ class Picture(QWidget):
             self._paint_response(painter, part, frame)
         elif part.axes == "transfer":
             self._paint_transfer(painter, part, frame)
+        elif part.axes == "levels":
+            self._paint_levels(painter, part, box.adjusted(40, 22, -10, -32))
+        elif part.axes == "gain":
+            self._paint_gain(painter, box.adjusted(40, 22, -10, -8))
         elif part.axes == "wave":
             self._paint_wave(painter, part, box.adjusted(40, 22, -10, -16))
         elif part.axes == "harmonics":
@@ -197,6 +228,37 @@ class Picture(QWidget):
         painter.drawText(QRectF(frame.left(), frame.top() + 1, frame.width() - 4, 13),
                          int(Qt.AlignmentFlag.AlignRight), f"{plot.y_label} over {plot.x_label}")
 
+    def _paint_levels(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
+        x = plot.curves[0].x
+        axes = Axes(frame, float(x[0]), float(x[-1]), float(x[0]), float(x[-1]) + 6.0)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 12.0)
+        draw_x_grid(painter, axes, 12.0)
+        colours = (theme.BEFORE, theme.AFTER)
+        for curve, colour in zip(plot.curves, colours, strict=True):
+            draw_line(painter, axes, curve.x, curve.y, colour, 1.8)
+        draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12),
+                    [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)])
+
+    def _paint_gain(self, painter: QPainter, frame: QRectF) -> None:
+        axes = Axes(frame, 0.0, float(_GAIN_FRAMES - 1), -18.0, 6.0)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 6.0)
+        if len(self._gains) > 1:
+            gains = np.array(self._gains)
+            frames = np.arange(_GAIN_FRAMES - gains.size, _GAIN_FRAMES, dtype=float)
+            draw_line(painter, axes, frames, gains, theme.AFTER)
+
+    def _paint_spectra(self, painter: QPainter, frame: QRectF) -> None:
+        """Spectra before and after, 90 dB from the frame's bottom to its top."""
+        if self._spectra is None:
+            return
+        size = 2 * (self._spectra[0].size - 1)
+        hz: Samples = np.fft.rfftfreq(size, 1.0 / self._workspace.session.rate)[1:].astype(np.float64)
+        axes = Axes(frame, 20.0, 20000.0, -90.0, 0.0, log_x=True)
+        for power, colour in zip(self._spectra, (theme.BEFORE_FILL, theme.AFTER_FILL), strict=True):
+            draw_line(painter, axes, hz, 10.0 * np.log10(np.maximum(power[1:] * (4.0 / size) ** 2, 1e-12)), colour, 1.4)
+
     def _paint_wave(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
         reach = 1.1 * max(float(np.abs(curve.y).max()) for curve in plot.curves)
         axes = Axes(frame, 0.0, 1.0, -reach, reach)
@@ -234,6 +296,8 @@ class Picture(QWidget):
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, reach / 3.0)
         draw_frequency_grid(painter, axes)
+        if plot.spectra:
+            self._paint_spectra(painter, frame)
         colours = _COLOURS[-len(plot.curves):]
         for curve, colour in zip(plot.curves, colours, strict=True):
             draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)

@@ -126,8 +126,10 @@ class Plot:
     """One diagram of a stage's picture.
 
     axes : "response" (Hz against dB), "transfer" (in against out, linear), "wave" (a turn, before
-    and after), "harmonics" (order against dB), "time" (seconds against `y_label`) or "spectrum"
+    and after), "harmonics" (order against dB), "levels" (dB against dB), "gain" (what the stage does
+    to the level, as it runs), "time" (seconds against `y_label`) or "spectrum"
     (Hz from 0.1 to 100, logarithmic, against `y_label`)
+    spectra : the signal's spectra before and after stand behind the curves
     live : turns samples (frames,) that enter the stage into points on the transfer curve
     """
 
@@ -137,6 +139,7 @@ class Plot:
     x_label: str = ""
     y_label: str = ""
     live: Callable[[Samples], tuple[Samples, Samples]] | None = None
+    spectra: bool = False
 
 
 @dataclass(frozen=True, slots=True)

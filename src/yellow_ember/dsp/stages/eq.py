@@ -1,0 +1,121 @@
+"""Equaliser: six bands, cuts and a tilt, before or after the colour.  Sections: `dsp/filters.py`."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.filters import (
+    BUTTERWORTH_Q,
+    THROUGH,
+    Section,
+    high_pass,
+    high_shelf,
+    low_pass,
+    low_shelf,
+    peak,
+    response,
+    tilt,
+)
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Values, as_number
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+
+_BANDS = (("Low shelf", 100.0), ("Band 2", 250.0), ("Band 3", 700.0), ("Band 4", 1800.0), ("Band 5", 4500.0),
+          ("High shelf", 9000.0))
+_NO_LOW_CUT, _NO_HIGH_CUT = 20.0, 20000.0
+_SECTIONS = len(_BANDS) + 3
+
+
+def _sections(values: Values, rate: float) -> Samples:
+    """All sections in series, those that do nothing as a plain wire."""
+    found: list[Section] = []
+    for number in range(1, len(_BANDS) + 1):
+        hz, by = as_number(values[f"band{number}_hz"]), as_number(values[f"band{number}_db"])
+        if by == 0.0:
+            found.append(THROUGH)
+        elif number == 1:
+            found.append(low_shelf(hz, by, rate))
+        elif number == len(_BANDS):
+            found.append(high_shelf(hz, by, rate))
+        else:
+            found.append(peak(hz, by, as_number(values[f"band{number}_q"]), rate))
+    low, high, tip = (as_number(values[name]) for name in ("low_cut_hz", "high_cut_hz", "tilt_db"))
+    found.append(high_pass(low, BUTTERWORTH_Q, rate) if low > _NO_LOW_CUT else THROUGH)
+    found.append(low_pass(high, BUTTERWORTH_Q, rate) if high < _NO_HIGH_CUT else THROUGH)
+    found.append(tilt(700.0, tip, rate) if tip != 0.0 else THROUGH)
+    return np.array(found)
+
+
+class EqProcessor(Processor):
+    """Sections in series, then a level."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        self._sections: Samples = np.tile(np.array(THROUGH), (_SECTIONS, 1))
+        self._state: Samples = np.zeros((setup.channels, _SECTIONS, 2))
+        self._out = self.ramp(1.0, setup.rate)
+        self.settling = round(0.004 * setup.rate)
+        self.carry(self._state)
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        self._sections[:] = _sections(values, self._setup.rate)
+        level = gain(as_number(values["out_db"]))
+        if at_once:
+            self._out.jump(level)
+        else:
+            self._out.move(level)
+
+    def process(self, block: Samples) -> None:
+        biquads(block, self._sections, self._state)
+        glide(block, self._out.state)
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """The response, with the spectra before and after behind it."""
+    hz = frequency_axis(rate)
+    level = db(response(_sections(values, rate), hz, rate)) + as_number(values["out_db"])
+    return (Plot("Response, dB; behind it the spectra before and after", "response", (Curve("response", hz, level),),
+                 spectra=True),)
+
+
+def _band(number: int, label: str, hz: float) -> tuple[Number, ...]:
+    frequency = Number(
+        id=f"band{number}_hz", label=f"{label}, at", group=Group.TONE, unit="Hz", minimum=20.0, maximum=20000.0,
+        default=hz, taper=Taper.LOG, decimals=0,
+        help="Where this band works: below 200 Hz is weight, about 3 kHz bite, above 8 kHz air.")
+    level = Number(
+        id=f"band{number}_db", label=label, group=Group.TONE, unit="dB", minimum=-18.0, maximum=18.0, default=0.0,
+        help="How much this part of the sound comes up or goes down.")
+    if "shelf" in label:
+        return level, frequency
+    return level, frequency, Number(
+        id=f"band{number}_q", label=f"{label}, Q", group=Group.TONE, unit="", minimum=0.2, maximum=12.0, default=0.9,
+        taper=Taper.LOG, decimals=2,
+        help="How narrow this band is: broad changes the tone, narrow takes out a single ring.")
+
+
+EQ = StageKind(
+    kind="eq",
+    label="Equaliser",
+    glyph="E",
+    purpose="Sets the tone before a drive, or puts it right after it.",
+    parameters=(
+        Number(id="low_cut_hz", label="Low cut", group=Group.TONE, unit="Hz", minimum=_NO_LOW_CUT, maximum=1000.0,
+               default=_NO_LOW_CUT, taper=Taper.LOG, decimals=0, floor_word="off",
+               help="Takes off rumble and boom below this frequency, 12 dB an octave."),
+        Number(id="high_cut_hz", label="High cut", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_NO_HIGH_CUT,
+               default=_NO_HIGH_CUT, taper=Taper.LOG, decimals=0, top_word="off",
+               help="Takes off fizz and hiss above this frequency, 12 dB an octave."),
+        Number(id="tilt_db", label="Tilt", group=Group.TONE, unit="dB", minimum=-12.0, maximum=12.0, default=0.0,
+               help="Tips the whole sound: up is brighter and thinner, down is darker and fuller."),
+        *(parameter for number, (label, hz) in enumerate(_BANDS, 1) for parameter in _band(number, label, hz)),
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level behind the equaliser."),
+    ),
+    processor=EqProcessor,
+    picture=picture,
+    rest={},
+)
