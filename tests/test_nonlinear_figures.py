@@ -6,9 +6,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.signal import remez
 
 from tones import RATE, Signal, decibels, process
-from yellow_ember.dsp.oversampling import PAIRS, half_band
+from yellow_ember.dsp.oversampling import BAND, HALF_BANDS, PAIRS
 
 SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring", "magnetic")
 CORNERED = ("hard", "fold", "wrap", "rectify")
@@ -61,7 +62,8 @@ def test_images_are_100_db_down() -> None:
     rate = 2.0 * RATE
     for level, pairs in enumerate(PAIRS):
         taps = np.zeros(4 * pairs - 1)
-        even = half_band(level)
+        even = np.array(HALF_BANDS[level])
+        assert even == pytest.approx(remez(2 * pairs, [0.0, BAND / 2.0**level], [1.0], fs=1.0)[:pairs], abs=1e-9)
         taps[::2] = np.concatenate((even, even[::-1])) / 2.0
         taps[2 * pairs - 1] = 0.5
         response = np.abs(np.fft.rfft(taps, 1 << 16))

@@ -7,7 +7,7 @@ from collections import deque
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
@@ -51,8 +51,9 @@ class Picture(QWidget):
         self._vu = (0.0, 0.0)
         self._gains: deque[float] = deque(maxlen=_GAIN_FRAMES)
         self._spectra: tuple[Samples, Samples] | None = None
+        self._still: QPixmap | None = None
         self.speed_reader = SpeedReader(workspace)
-        self.speed_reader.changed.connect(self.update)
+        self.speed_reader.changed.connect(self._redraw)
         self.setMinimumSize(220, 200)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
@@ -61,6 +62,14 @@ class Picture(QWidget):
 
     def sizeHint(self) -> QSize:
         return QSize(330, 360)
+
+    def _redraw(self) -> None:
+        """Draw what stands still anew as well."""
+        self._still = None
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._still = None
 
     def refresh(self) -> None:
         """The stage may look different now; it is looked at when next drawn."""
@@ -71,7 +80,7 @@ class Picture(QWidget):
         """Compute the parts anew where what they show has changed."""
         workspace = self._workspace
         if not workspace.stage_id:
-            self._parts, self._shown = (), None
+            self._parts, self._shown, self._still = (), None, None
             return
         stage, session = workspace.strip.stage(workspace.stage_id), workspace.session
         shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
@@ -81,6 +90,7 @@ class Picture(QWidget):
             self._kind, self._spectra = stage.kind, None
             self._gains.clear()
         self._shown = shown
+        self._still = None
         self._wavers = stage.declaration.wavers
         self._parts = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
         self.setAccessibleName(f"Picture of {stage.declaration.label}: "
@@ -123,18 +133,37 @@ class Picture(QWidget):
     # -- drawing ------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), theme.PANEL)
         self._compute()
-        if not self._parts:
-            return
+        if self._still is None:
+            self._still = self._draw_still()
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._still)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for part, box in self._boxes():
+            self._paint_moving(painter, part, box)
+
+    def _boxes(self) -> list[tuple[Plot | Reels | Damage, QRectF]]:
+        """The parts and where they are drawn, from the top down."""
         shares = [_REELS_SHARE if isinstance(part, Reels) else 1.0 for part in self._parts]
-        top = 0.0
+        found, top = [], 0.0
         for part, share in zip(self._parts, shares, strict=True):
             height = self.height() * share / sum(shares)
-            self._paint_part(painter, part, QRectF(0, top, self.width(), height))
+            found.append((part, QRectF(0, top, self.width(), height)))
             top += height
+        return found
+
+    def _draw_still(self) -> QPixmap:
+        """Frames, curves and words: what does not move with the signal."""
+        ratio = self.devicePixelRatioF()
+        picture = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
+        picture.setDevicePixelRatio(ratio)
+        picture.fill(theme.PANEL)
+        painter = QPainter(picture)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for part, box in self._boxes():
+            self._paint_part(painter, part, box)
+        painter.end()
+        return picture
 
     def _paint_part(self, painter: QPainter, part: Plot | Reels | Damage, box: QRectF) -> None:
         painter.setFont(theme.font(8.5, bold=True))
@@ -148,25 +177,40 @@ class Picture(QWidget):
             room = int(where.width())
             text = painter.fontMetrics().elidedText(self.speed_reader.text, Qt.TextElideMode.ElideRight, room)
             painter.drawText(where, int(Qt.AlignmentFlag.AlignRight), text)
-        frame = box.adjusted(40, 22, -10, -32)
+        if isinstance(part, Reels):
+            return
+        if isinstance(part, Damage):
+            self._paint_damage(painter, part, _frame(part, box))
+            return
+        paint = {"response": self._paint_response, "transfer": self._paint_transfer, "levels": self._paint_levels,
+                 "gain": self._paint_gain_frame, "wave": self._paint_wave, "harmonics": self._paint_harmonics}
+        paint.get(part.axes, self._paint_variation)(painter, part, _frame(part, box))
+
+    def _paint_moving(self, painter: QPainter, part: Plot | Reels | Damage, box: QRectF) -> None:
+        """What moves with the signal or the position, over what stands still."""
+        frame = _frame(part, box)
         if isinstance(part, Reels):
             self._paint_reels(painter, part, box.adjusted(10, 20, -10, -4))
         elif isinstance(part, Damage):
-            self._paint_damage(painter, part, box.adjusted(40, 22, -10, -18))
-        elif part.axes == "response":
-            self._paint_response(painter, part, frame)
-        elif part.axes == "transfer":
-            self._paint_transfer(painter, part, frame)
-        elif part.axes == "levels":
-            self._paint_levels(painter, part, box.adjusted(40, 22, -10, -32))
+            start, end = self._loop()
+            here = self._workspace.state.position / self._workspace.session.rate
+            if self._workspace.state.playing and start <= here <= end:
+                x = frame.left() + (here - start) / (end - start) * frame.width()
+                painter.setPen(QPen(theme.TEXT, 1.5))
+                painter.drawLine(QPointF(x, frame.top()), QPointF(x, frame.bottom()))
         elif part.axes == "gain":
-            self._paint_gain(painter, box.adjusted(40, 22, -10, -8))
-        elif part.axes == "wave":
-            self._paint_wave(painter, part, box.adjusted(40, 22, -10, -16))
-        elif part.axes == "harmonics":
-            self._paint_harmonics(painter, part, box.adjusted(40, 22, -10, -18))
-        else:
-            self._paint_variation(painter, part, box.adjusted(40, 22, -10, -18))
+            self._paint_gain(painter, frame)
+        elif part.spectra:
+            self._paint_spectra(painter, frame)
+        elif part.live is not None and self._live.size:
+            self._paint_live(painter, part, frame)
+
+    def _loop(self) -> tuple[float, float]:
+        """What damage is shown of, in seconds."""
+        session = self._workspace.session
+        loop = session.loop
+        start = loop.start / session.rate if loop.end > loop.start else 0.0
+        return start, loop.end / session.rate if loop.end > loop.start else start + 20.0
 
     def _paint_reels(self, painter: QPainter, reels: Reels, box: QRectF) -> None:
         session, state = self._workspace.session, self._workspace.state
@@ -191,9 +235,7 @@ class Picture(QWidget):
 
     def _paint_damage(self, painter: QPainter, damage: Damage, frame: QRectF) -> None:
         session = self._workspace.session
-        loop = session.loop
-        start = loop.start / session.rate if loop.end > loop.start else 0.0
-        end = loop.end / session.rate if loop.end > loop.start else start + 20.0
+        start, end = self._loop()
         axes = Axes(frame, start, end, -30.0, 1.5)
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 10.0)
@@ -201,10 +243,6 @@ class Picture(QWidget):
         loss, highs = damage.at(seconds, session.tempo, session.beats_per_bar)
         draw_line(painter, axes, seconds, -30.0 * highs, theme.BEFORE, 1.2)
         draw_line(painter, axes, seconds, -loss, theme.AFTER, 1.6)
-        here = self._workspace.state.position / session.rate
-        if self._workspace.state.playing and start <= here <= end:
-            painter.setPen(QPen(theme.TEXT, 1.5))
-            painter.drawLine(QPointF(axes.x(here), frame.top()), QPointF(axes.x(here), frame.bottom()))
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 3, frame.width(), 12),
                     [("level, dB", theme.AFTER), ("highs lost", theme.BEFORE)])
 
@@ -240,10 +278,13 @@ class Picture(QWidget):
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12),
                     [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)])
 
-    def _paint_gain(self, painter: QPainter, frame: QRectF) -> None:
-        axes = Axes(frame, 0.0, float(_GAIN_FRAMES - 1), -18.0, 6.0)
+    def _paint_gain_frame(self, painter: QPainter, _plot: Plot, frame: QRectF) -> None:
+        axes = _gain_axes(frame)
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 6.0)
+
+    def _paint_gain(self, painter: QPainter, frame: QRectF) -> None:
+        axes = _gain_axes(frame)
         if len(self._gains) > 1:
             gains = np.array(self._gains)
             frames = np.arange(_GAIN_FRAMES - gains.size, _GAIN_FRAMES, dtype=float)
@@ -256,8 +297,12 @@ class Picture(QWidget):
         size = 2 * (self._spectra[0].size - 1)
         hz: Samples = np.fft.rfftfreq(size, 1.0 / self._workspace.session.rate)[1:].astype(np.float64)
         axes = Axes(frame, 20.0, 20000.0, -90.0, 0.0, log_x=True)
+        # A sixth of an octave for each point, or a single line where lines are wider apart.
+        edges = np.unique(np.searchsorted(hz, np.geomspace(hz[0], 20000.0, 60)))[:-1]
         for power, colour in zip(self._spectra, (theme.BEFORE_FILL, theme.AFTER_FILL), strict=True):
-            draw_line(painter, axes, hz, 10.0 * np.log10(np.maximum(power[1:] * (4.0 / size) ** 2, 1e-12)), colour, 1.4)
+            parts = np.add.reduceat(power[1:], edges) / np.diff(np.append(edges, hz.size))
+            level = 10.0 * np.log10(np.maximum(parts * (4.0 / size) ** 2, 1e-12))
+            draw_line(painter, axes, hz[edges], level, colour, 2.0)
 
     def _paint_wave(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
         reach = 1.1 * max(float(np.abs(curve.y).max()) for curve in plot.curves)
@@ -290,14 +335,12 @@ class Picture(QWidget):
 
     def _paint_response(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
         # The last curve is what counts; what it is made of may leave the frame.
-        spread = float(np.abs(plot.curves[-1].y).max())
+        spread = float(np.quantile(np.abs(plot.curves[-1].y), 0.9))
         reach = 6.0 if spread < 5.0 and len(plot.curves) < 4 else 12.0 if spread < 11.0 else 24.0
         axes = Axes(frame, 20.0, 20000.0, -reach, reach, log_x=True)
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, reach / 3.0)
         draw_frequency_grid(painter, axes)
-        if plot.spectra:
-            self._paint_spectra(painter, frame)
         colours = _COLOURS[-len(plot.curves):]
         for curve, colour in zip(plot.curves, colours, strict=True):
             draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)
@@ -305,23 +348,14 @@ class Picture(QWidget):
                     [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)])
 
     def _paint_transfer(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
-        reach = float(np.abs(plot.curves[-1].x).max())
-        axes = Axes(frame, -reach, reach, -1.15, 1.15)
+        axes = _transfer_axes(plot, frame)
         draw_frame(painter, axes)
         painter.setPen(QPen(theme.EDGE, 1.0))
         painter.drawLine(QPointF(axes.x(0), frame.top()), QPointF(axes.x(0), frame.bottom()))
         draw_y_grid(painter, axes, 0.5)
-        self._paint_histogram(painter, plot, axes)
         colours = [theme.BEFORE, theme.AFTER][-len(plot.curves):]
         for curve, colour in zip(plot.curves, colours, strict=True):
             draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)
-        if plot.live is not None and self._live.size:
-            x, y = plot.live(self._live)
-            painter.setPen(QPen(theme.TEXT, 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            painter.save()
-            painter.setClipRect(frame)
-            painter.drawPoints(axes.polygon(x, y))
-            painter.restore()
         legend = [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)]
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12), legend)
         painter.setFont(theme.font(7.5))
@@ -329,16 +363,38 @@ class Picture(QWidget):
         painter.drawText(QRectF(frame.left(), frame.bottom() + 1, frame.width(), 13),
                          int(Qt.AlignmentFlag.AlignRight), plot.x_label)
 
-    def _paint_histogram(self, painter: QPainter, plot: Plot, axes: Axes) -> None:
-        """How often the signal is where, along the bottom of a transfer curve."""
-        if plot.live is None or not self._live.size:
-            return
-        x, _ = plot.live(self._live)
+    def _paint_live(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
+        """The signal on its curve, and along the bottom how often it is where."""
+        assert plot.live is not None
+        axes = _transfer_axes(plot, frame)
+        x, y = plot.live(self._live)
         counts, edges = np.histogram(x, 48, (axes.x_low, axes.x_high))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.BEFORE_FILL)
-        tallest = axes.frame.height() * 0.4
+        painter.setBrush(theme.HISTOGRAM)
+        tallest = frame.height() * 0.4
         for count, left, right in zip(counts / max(1, counts.max()), edges, edges[1:], strict=False):
             if count > 0:
-                painter.drawRect(QRectF(QPointF(axes.x(left), axes.frame.bottom() - count * tallest),
-                                        QPointF(axes.x(right), axes.frame.bottom())))
+                painter.drawRect(QRectF(QPointF(axes.x(left), frame.bottom() - count * tallest),
+                                        QPointF(axes.x(right), frame.bottom())))
+        painter.setPen(QPen(theme.TEXT, 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.save()
+        painter.setClipRect(frame)
+        painter.drawPoints(axes.polygon(x, y))
+        painter.restore()
+
+
+def _transfer_axes(plot: Plot, frame: QRectF) -> Axes:
+    reach = float(np.abs(plot.curves[-1].x).max())
+    return Axes(frame, -reach, reach, -1.15, 1.15)
+
+
+def _gain_axes(frame: QRectF) -> Axes:
+    return Axes(frame, 0.0, float(_GAIN_FRAMES - 1), -18.0, 6.0)
+
+
+def _frame(part: Plot | Reels | Damage, box: QRectF) -> QRectF:
+    """Where a part's diagram is in its box; more room below where words stand there."""
+    if isinstance(part, Reels | Damage):
+        return box.adjusted(40, 22, -10, -18)
+    below = {"response": 32, "transfer": 32, "levels": 32, "gain": 8, "wave": 16}
+    return box.adjusted(40, 22, -10, -below.get(part.axes, 18))

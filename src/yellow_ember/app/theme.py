@@ -21,6 +21,7 @@ AFTER = QColor("#f2c43a")
 AFTER_FILL = QColor("#57471b")
 BEFORE = QColor("#93a8bd")
 BEFORE_FILL = QColor("#36414c")
+HISTOGRAM = QColor(147, 168, 189, 70)
 COMFORT = QColor(239, 231, 220, 20)
 
 _RAMP = ((0.0, "#3b2723"), (0.25, "#7d3522"), (0.5, "#c4561f"), (0.75, "#f09a2c"), (1.0, "#fdeeb4"))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy.interpolate import PchipInterpolator
 
 from yellow_ember.dsp.arrays import Samples
 
@@ -14,7 +13,6 @@ WEIGHTING = (
 """IEC 60386: rate of the variation in Hz, weight in dB."""
 
 _HZ, _DB = np.array(WEIGHTING).T
-_BETWEEN = PchipInterpolator(np.log(_HZ), _DB)
 _BELOW_DB_PER_OCTAVE, _ABOVE_DB_PER_OCTAVE = 17.0, -6.0
 _TWO_SIGMA = 0.9545
 
@@ -22,7 +20,7 @@ _TWO_SIGMA = 0.9545
 def weight(hz: ArrayLike) -> Samples:
     """Amplitude weight of variations at some rates; 1 at 4 Hz, beyond the table by its last slope."""
     rate: Samples = np.maximum(np.asarray(hz, dtype=np.float64), 1e-6)
-    inside = _BETWEEN(np.log(np.clip(rate, _HZ[0], _HZ[-1])))
+    inside = np.interp(np.log(rate), np.log(_HZ), _DB)
     below = np.minimum(np.log2(rate / _HZ[0]), 0.0) * _BELOW_DB_PER_OCTAVE
     above = np.maximum(np.log2(rate / _HZ[-1]), 0.0) * _ABOVE_DB_PER_OCTAVE
     return np.asarray(10.0 ** ((inside + below + above) / 20.0))

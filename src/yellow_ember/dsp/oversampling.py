@@ -11,7 +11,6 @@ from __future__ import annotations
 import functools
 
 import numpy as np
-from scipy.signal import remez
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.halfband import Cascade
@@ -21,27 +20,30 @@ CHUNK = 256
 """Base-rate frames that a kernel works on at once, so that its buffers stay in the nearest caches."""
 _PASSES = ((4, 5), (1, 5), (1, 3), (1, 3))
 """Passes of each level's filter and folded coefficients in each, from the base rate up."""
-_BAND = 20.0 / 48.0
-"""The pass band's edge over the base rate."""
 PAIRS = tuple(count * width for count, width in _PASSES)
 _LONGEST = max(PAIRS)
+BAND = 20.0 / 48.0
+"""The pass band's edge over the base rate."""
+HALF_BANDS = (
+    (-1.9627982043216017e-05, 6.260114321524836e-05, -0.0001568861748944971, 0.00033682780712933813,
+     -0.000651898392559541, 0.0011686240284384947, -0.0019730857366675307, 0.0031734554867277713,
+     -0.004903063807159438, 0.0073252322684639395, -0.010642248259894464, 0.015113166470125242,
+     -0.02108975177376727, 0.029091326902492692, -0.03996796913319704, 0.055289240902731046,
+     -0.0784067843683525, 0.11807301307076645, -0.20653424746751575, 0.634708290815914),
+    (0.0014279269844172783, -0.011030713564330217, 0.04627125328211126, -0.14924869481420788, 0.6125851316440081),
+    (0.013397627683728897, -0.10242731221012069, 0.58903577464835),
+    (0.012116221240137849, -0.09883309700525145, 0.5867169568091755))
+"""Folded even-indexed coefficients, gain two, of each level's half-band filter of 4 PAIRS[level] - 1 taps.
 
-
-@functools.cache
-def half_band(level: int) -> Samples:
-    """Folded even-indexed coefficients, gain two, of a level's half-band filter of 4 PAIRS[level] - 1 taps.
-
-    Its even branch is an equiripple all-pass of even length in the filter's pass band, at half the rate.
-    """
-    pairs = PAIRS[level]
-    even = remez(2 * pairs, [0.0, _BAND / 2.0**level], [1.0], fs=1.0)
-    return np.asarray(even[:pairs])
+A level's even branch is an equiripple filter of 2 PAIRS[level] taps with one band, from zero to
+BAND / 2**level of its own rate (Remez exchange; tests/test_nonlinear_figures.py makes them anew).
+"""
 
 
 @functools.cache
 def cascade() -> Cascade:
     """All levels' coefficients as the kernels take them."""
-    levels = [half_band(level).reshape(shape).tolist() for level, shape in enumerate(_PASSES)]
+    levels = [np.reshape(taps, shape).tolist() for taps, shape in zip(HALF_BANDS, _PASSES, strict=True)]
     first, second, third, fourth = (tuple(tuple(part) for part in level) for level in levels)
     return first, second, third, fourth
 

@@ -45,10 +45,9 @@ def _touch(kind: StageKind) -> None:
     chain = Chain(setup, [settings])
     block = np.zeros((2, 64))
     chain.process(block)
-    variants = [values]
-    for parameter in kind.parameters:
-        if isinstance(parameter, Option) and parameter.automation is Automation.CROSSFADE:
-            variants += [{**values, parameter.id: parameter.value_at(k)} for k in range(len(parameter.choices))]
+    options = [p for p in kind.parameters if isinstance(p, Option) and p.automation is Automation.CROSSFADE]
+    most = max((len(option.choices) for option in options), default=0)
+    variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
     for variant in variants:
         chain.update([StageSettings(id="a", kind=kind.kind, params=variant, on=variant is not values)])
         for _ in range(20):

@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import minimize_scalar
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.chain import Chain, StageSettings
@@ -254,7 +253,7 @@ def _bias(values: dict[str, Value], reference_dbfs: float) -> tuple[dict[str, Va
         apart = np.interp(falling, _TRIED, curve) - np.interp(falling + stray, _TRIED, ideal)
         return float(np.var(apart))
 
-    sides = [-float(minimize_scalar(misfit, bounds=(-_MOST_STRAY, _MOST_STRAY), args=(curve,), method="bounded").x)
-             for curve in found.T]
+    strays = np.linspace(-_MOST_STRAY, _MOST_STRAY, 601)
+    sides = [-float(strays[np.argmin([misfit(stray, curve) for stray in strays])]) for curve in found.T]
     now = _with(values, "bias_db", sides[0], sides[1])
     return now, f"over-biased by {over_bias_drop_db(values):.1f} dB at 10 kHz: {_two((sides[0], sides[1]))} dB"
