@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+import time
 from collections import deque
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
@@ -32,6 +33,7 @@ _LIVE_POINTS = 256
 _QUIET = 1e-5
 _REELS_SHARE = 0.8
 _TALL = 72.0
+_APART_SECONDS = 0.06
 _GAIN_FRAMES, _GAIN_SPAN = 180, 480
 """Readings of the gain that are kept, some six seconds, and frames of sound that each is taken from."""
 _COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)
@@ -51,7 +53,13 @@ class Picture(QWidget):
         self._vu = (0.0, 0.0)
         self._gains: deque[float] = deque(maxlen=_GAIN_FRAMES)
         self._spectra: tuple[Samples, Samples] | None = None
-        self._still: QPixmap | None = None
+        self._still = QPixmap()
+        self._stale = True
+        self._drawn_at = 0.0
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(round(1000 * _APART_SECONDS))
+        self._later.timeout.connect(self.update)
         self.speed_reader = SpeedReader(workspace)
         self.speed_reader.changed.connect(self._redraw)
         self.setMinimumSize(220, 200)
@@ -65,22 +73,23 @@ class Picture(QWidget):
 
     def _redraw(self) -> None:
         """Draw what stands still anew as well."""
-        self._still = None
+        self._stale = True
         self.update()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        self._still = None
+        self._stale = True
 
     def refresh(self) -> None:
         """The stage may look different now; it is looked at when next drawn."""
         self.speed_reader.want()
+        self._stale = True
         self.update()
 
     def _compute(self) -> None:
         """Compute the parts anew where what they show has changed."""
         workspace = self._workspace
         if not workspace.stage_id:
-            self._parts, self._shown, self._still = (), None, None
+            self._parts, self._shown = (), None
             return
         stage, session = workspace.strip.stage(workspace.stage_id), workspace.session
         shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
@@ -90,7 +99,6 @@ class Picture(QWidget):
             self._kind, self._spectra = stage.kind, None
             self._gains.clear()
         self._shown = shown
-        self._still = None
         self._wavers = stage.declaration.wavers
         self._parts = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
         self.setAccessibleName(f"Picture of {stage.declaration.label}: "
@@ -133,11 +141,17 @@ class Picture(QWidget):
     # -- drawing ------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        self._compute()
-        if self._still is None:
-            self._still = self._draw_still()
+        if self._stale:
+            # While a control or the window's edge moves, what stands still is drawn anew now and
+            # then, and in between stretched to fit.
+            if time.monotonic() - self._drawn_at > _APART_SECONDS or self._still.isNull():
+                self._compute()
+                self._still = self._draw_still()
+                self._stale, self._drawn_at = False, time.monotonic()
+            elif not self._later.isActive():
+                self._later.start()
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._still)
+        painter.drawPixmap(self.rect(), self._still)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for part, box in self._boxes():
             self._paint_moving(painter, part, box)

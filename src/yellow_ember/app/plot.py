@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -46,8 +47,18 @@ class Axes:
         else:
             across = (xs[good] - self.x_low) / (self.x_high - self.x_low)
         up = np.clip((ys[good] - self.y_low) / (self.y_high - self.y_low), -0.02, 1.02)
-        return QPolygonF(list(map(QPointF, (self.frame.left() + across * self.frame.width()).tolist(),
-                                  (self.frame.bottom() - up * self.frame.height()).tolist())))
+        points = QPolygonF()
+        if up.size == 0:
+            return points
+        # The polygon's own memory, pairs of doubles, filled at once.
+        points.fill(QPointF(), up.size)
+        memory = points.data()
+        assert memory is not None
+        memory.setsize(16 * up.size)
+        pairs = np.frombuffer(cast(bytes, memory), np.float64).reshape(-1, 2)
+        pairs[:, 0] = self.frame.left() + across * self.frame.width()
+        pairs[:, 1] = self.frame.bottom() - up * self.frame.height()
+        return points
 
 
 def draw_frame(painter: QPainter, axes: Axes) -> None:

@@ -5,6 +5,7 @@ Sections are rows b0 b1 b2 a1 a2 (a0 = 1) for `kernels.filters.biquads`.
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -110,6 +111,11 @@ def split(hz: float, rate: float) -> tuple[Samples, Samples]:
     return np.array([low, low]), np.array([high, high])
 
 
+@functools.cache
+def _window(taps: int) -> Samples:
+    return np.kaiser(taps, 6.0)
+
+
 def linear_phase(magnitude: Samples, taps: int) -> Samples:
     """A symmetric FIR of odd length from magnitudes on an even grid from zero to Nyquist.
 
@@ -121,7 +127,7 @@ def linear_phase(magnitude: Samples, taps: int) -> Samples:
     impulse = np.fft.irfft(magnitude)
     half = taps // 2
     centred = np.concatenate((impulse[-half:], impulse[: half + 1]))
-    return np.asarray(centred * np.kaiser(taps, 6.0))
+    return np.asarray(centred * _window(taps))
 
 
 def response(sections: Samples, hz: Samples, rate: float) -> Samples:

@@ -257,6 +257,6 @@ class StageKind:
                    for p in self.parameters)
 
 
-def frequency_axis(rate: float, points: int = 240) -> Samples:
+def frequency_axis(rate: float, points: int = 120) -> Samples:
     """Frequencies evenly spaced by ear from 20 Hz to the top of the band."""
     return np.asarray(np.geomspace(20.0, min(20000.0, 0.45 * rate), points))

@@ -7,16 +7,19 @@ the machine's real adjustments.
 
 from __future__ import annotations
 
+import functools
 import math
 from dataclasses import dataclass
 
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.filters import linear_phase
 from yellow_ember.dsp.kernels import electronics
 from yellow_ember.dsp.motion import SpeedFigures
 from yellow_ember.dsp.parameters import Value, Values, as_number, as_number_or, as_pair
 from yellow_ember.dsp.tape_model import (
+    FILTER_BINS,
     IPS,
     STANDARDS,
     STOCK_BY_ID,
@@ -115,6 +118,50 @@ _MISMATCH = {"bias_db": (0.35, -0.30), "record_db": (0.15, -0.20), "play_high_db
 """By how many dB left and right of a middling machine stray."""
 
 
+@dataclass(frozen=True, slots=True)
+class Heads:
+    """All that the replay side's response depends on, but for bias; a key for what is worth keeping.
+
+    gap_um, spacing_um, azimuth in minutes of arc, coating in m : as set, perhaps not as the deck is lined up for
+    """
+
+    stock: Stock
+    speed: float
+    standard: Standard
+    deck: Deck
+    width: Width
+    sync: bool
+    gap_um: float
+    spacing_um: float
+    azimuth: float
+    coating: float
+
+    def off_tape(self, hz: Samples, bias_db: float) -> Samples:
+        """Magnitude of what the tape and the heads lose, record and replay."""
+        losses = record_losses(hz, self.coating, self.speed, bias_db)
+        return losses * head_losses(hz, self.speed, self.gap_um, self.spacing_um, self.azimuth, self.width.track_mm)
+
+    def play_amplifier(self, hz: Samples) -> Samples:
+        """Magnitude of the replay equalisation, which takes back what the stock and the deck's own heads lose."""
+        own = head_losses(hz, self.speed, self.deck.gap_um, self.deck.spacing_um, 0.0, self.width.track_mm)
+        lost = record_losses(hz, self.stock.coating, self.speed, 0.0) * np.maximum(own, 0.1)
+        top = top_roll_off(hz, self.speed, self.deck.top)
+        if self.sync:
+            # The record head's gap is wide, and its own amplifier stops early.
+            top = top / np.sqrt(1.0 + (hz / (7000.0 * math.sqrt(self.speed / 15.0))) ** 4)
+        return top / (lost * record_equalisation(hz, self.stock, self.speed, self.standard))
+
+    def replay(self, hz: Samples, bias_db: float) -> Samples:
+        """Magnitude of all that follows the recording."""
+        return self.off_tape(hz, bias_db) * self.play_amplifier(hz)
+
+
+@functools.lru_cache(maxsize=1024)
+def replay_filter(heads: Heads, bias_db: float, rate: float, taps: int) -> Samples:
+    """Symmetric FIR of all that follows the recording."""
+    return linear_phase(heads.replay(np.linspace(0.0, rate / 2.0, FILTER_BINS), bias_db), taps)
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Machine:
     """A machine as set.  Pairs are left and right."""
@@ -176,24 +223,23 @@ class Machine:
         """Magnitude of the record equalisation."""
         return record_equalisation(hz, self.stock, self.speed, self.standard)
 
+    @property
+    def heads(self) -> Heads:
+        """What the way from tape to replay amplifier depends on, but for bias."""
+        return Heads(self.stock, self.speed, self.standard, self.deck, self.width, self.values["monitor"] == "sync",
+                     self.gap_um, self.spacing_um, self.azimuth, self.coating)
+
     def off_tape(self, hz: Samples, bias_db: float) -> Samples:
         """Magnitude of what the tape and the heads lose, record and replay."""
-        losses = record_losses(hz, self.coating, self.speed, bias_db)
-        return losses * head_losses(hz, self.speed, self.gap_um, self.spacing_um, self.azimuth, self.width.track_mm)
+        return self.heads.off_tape(hz, bias_db)
 
     def play_amplifier(self, hz: Samples) -> Samples:
         """Magnitude of the replay equalisation, which takes back what this stock and these heads lose."""
-        own = head_losses(hz, self.speed, self.deck.gap_um, self.deck.spacing_um, 0.0, self.width.track_mm)
-        lost = record_losses(hz, self.stock.coating, self.speed, 0.0) * np.maximum(own, 0.1)
-        top = top_roll_off(hz, self.speed, self.deck.top)
-        if self.values["monitor"] == "sync":
-            # The record head's gap is wide, and its own amplifier stops early.
-            top = top / np.sqrt(1.0 + (hz / (7000.0 * math.sqrt(self.speed / 15.0))) ** 4)
-        return top / (lost * self.record_amplifier(hz))
+        return self.heads.play_amplifier(hz)
 
     def replay(self, hz: Samples, bias_db: float) -> Samples:
         """Magnitude of all that follows the recording; flat with the record equalisation in line."""
-        return self.off_tape(hz, bias_db) * self.play_amplifier(hz)
+        return self.heads.replay(hz, bias_db)
 
     def speed_figures(self) -> SpeedFigures:
         """The transport's motion: the reel wows, the capstan flutters, both drift."""
@@ -227,20 +273,22 @@ class Machine:
         against the same recorded far lower (Bussgang's gain).
         """
         record = float(np.mean(self.pair("record_db")))
-        return _held_down_db(self.stock, self.field, as_pair(self.values["bias_db"])[0], record)
+        bias = round(as_pair(self.values["bias_db"])[0] / _HELD_GRID) * _HELD_GRID
+        return float(np.interp(record, _HELD_AT, _held_down_db(self.stock, self.field, bias)))
 
 
 _NODES, _WEIGHTS = np.polynomial.hermite_e.hermegauss(24)
 _PROGRAMME = gain(-6.6) * math.sqrt(0.5)
+_HELD_AT: Samples = np.linspace(-24.0, 24.0, 33)
+_HELD_GRID = 0.25
 
 
-def _held_down_db(stock: Stock, field: float, bias_db: float, record_db: float) -> float:
-    def slope(level: float) -> float:
-        x = _NODES * level
-        return float(np.sum(_WEIGHTS * _NODES * remanence(x, stock, bias_db)) / level)
-
-    driven, calm = field * _PROGRAMME * gain(record_db), field * _PROGRAMME
-    return float(db(slope(calm)) - db(slope(driven)))
+@functools.cache
+def _held_down_db(stock: Stock, field: float, bias_db: float) -> Samples:
+    """By how many dB the curve holds a programme down at each of `_HELD_AT`."""
+    levels = field * _PROGRAMME * 10.0 ** (np.append(0.0, _HELD_AT)[:, None] / 20.0)
+    slopes = np.sum(_WEIGHTS * _NODES * remanence(_NODES * levels, stock, bias_db), axis=1) / levels[:, 0]
+    return db(slopes[0]) - db(slopes[1:])
 
 
 def machine(values: Values) -> Machine:

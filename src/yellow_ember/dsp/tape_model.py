@@ -15,7 +15,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.curves import cubic_between, cubic_cells
-from yellow_ember.dsp.filters import Section, peak, zero_and_pole
+from yellow_ember.dsp.filters import Section, linear_phase, peak, zero_and_pole
 from yellow_ember.dsp.parameters import Choice
 
 MU0 = 4e-7 * math.pi
@@ -196,12 +196,24 @@ def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
 
 
 CURVE_CELLS = 256
+FILTER_BINS = 513
 
 
-@functools.lru_cache(maxsize=64)
+_BIAS_GRID = 0.25
+"""Biases in dB between which a record curve's coefficients are interpolated: a moving control finds them ready."""
+
+
+@functools.cache
+def _curve_on_grid(stock: Stock, place: int) -> Samples:
+    return cubic_cells(lambda field: remanence(field, stock, place * _BIAS_GRID), 0.0, 1.0, CURVE_CELLS)
+
+
 def record_curve(stock: Stock, bias_db: float) -> Samples:
     """Cubic coefficients (CURVE_CELLS, 4) of the record curve for `kernels.tape.magnetise`."""
-    return cubic_cells(lambda field: remanence(field, stock, bias_db), 0.0, 1.0, CURVE_CELLS)
+    place = math.floor(bias_db / _BIAS_GRID + 1e-9)
+    share = bias_db / _BIAS_GRID - place
+    below = _curve_on_grid(stock, place)
+    return below if share < 1e-6 else np.asarray(below + share * (_curve_on_grid(stock, place + 1) - below))
 
 
 @functools.cache
@@ -221,6 +233,20 @@ def demag_corner(coating: float, speed_ips: float, fast_rate: float) -> float:
     w = 0.47 * speed_ips * IPS / coating
     k = math.tan(min(w / fast_rate, 3.0) / 2.0)
     return k / (1.0 + k)
+
+
+@functools.cache
+def noise_filter(stock: Stock, speed_ips: float, standard: Standard, rate: float, taps: int) -> Samples:
+    """Symmetric FIR that gives white noise the spectrum of tape noise."""
+    hz = np.linspace(0.0, rate / 2.0, FILTER_BINS)
+    return linear_phase(noise_spectrum(hz, stock, speed_ips, standard), taps)
+
+
+@functools.cache
+def record_filter(stock: Stock, speed_ips: float, standard: Standard, rate: float, taps: int) -> Samples:
+    """Symmetric FIR of the record equalisation."""
+    hz = np.linspace(0.0, rate / 2.0, FILTER_BINS)
+    return linear_phase(record_equalisation(hz, stock, speed_ips, standard), taps)
 
 
 def noise_spectrum(hz: Samples, stock: Stock, speed_ips: float, standard: Standard) -> Samples:
@@ -245,6 +271,7 @@ def a_weighting(hz: Samples) -> Samples:
 _NOISE_HZ = np.linspace(20.0, 20000.0, 2000)
 
 
+@functools.cache
 def weighted_noise(stock: Stock, speed_ips: float, standard: Standard) -> float:
     """A-weighted amplitude of `noise_spectrum`, in the same arbitrary unit."""
     density = noise_spectrum(_NOISE_HZ, stock, speed_ips, standard) * a_weighting(_NOISE_HZ)

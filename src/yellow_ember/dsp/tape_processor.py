@@ -13,7 +13,6 @@ from yellow_ember.dsp.filters import (
     Section,
     high_pass,
     high_shelf,
-    linear_phase,
     low_pass,
     low_shelf,
     response,
@@ -34,20 +33,21 @@ from yellow_ember.dsp.parameters import (
 )
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Processor, Setup
-from yellow_ember.dsp.tape_machine import Machine, machine
+from yellow_ember.dsp.tape_machine import Machine, machine, replay_filter
 from yellow_ember.dsp.tape_model import (
     CURVE_CELLS,
+    FILTER_BINS,
     IPS,
     demag_corner,
     head_bump,
     low_emphasis,
+    noise_filter,
     noise_level_db,
-    noise_spectrum,
     record_curve,
+    record_filter,
     weighted_noise,
 )
 
-_BINS = 513
 _NO_CURVE: Samples = np.zeros((2, 0, 4))
 _NO_LIMIT = 1e12
 SHELF_LOW_HZ, SHELF_HIGH_HZ = 160.0, 4000.0
@@ -80,8 +80,7 @@ class TapeProcessor(Processor):
 
     def prepare(self, setup: Setup) -> None:
         self._setup = setup
-        self._grid = np.linspace(0.0, setup.rate / 2.0, _BINS)
-        taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, _BINS)
+        taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
         channels, most = setup.channels, setup.max_block
         self._fast = Oversampling(setup.oversample, channels)
         self._motion = MotionLine(setup, centre_frames(setup.rate, far=False))
@@ -154,13 +153,13 @@ class TapeProcessor(Processor):
         self._move_noises(made, move)
 
     def _set_tape(self, made: Machine) -> None:
-        rate, grid = self._setup.rate, self._grid
+        rate = self._setup.rate
         taps = self._noise_taps.size
         bias = made.pair("bias_db")
         for side in range(self._setup.channels):
             if self._through_tape:
-                self._record_taps[side] = linear_phase(made.record_amplifier(grid), taps)
-                self._play_taps[side] = linear_phase(made.replay(grid, bias[side]), taps)
+                self._record_taps[side] = record_filter(made.stock, made.speed, made.standard, rate, taps)
+                self._play_taps[side] = replay_filter(made.heads, round(bias[side], 2), rate, taps)
             else:
                 for filters in (self._record_taps, self._play_taps):
                     filters[side] = 0.0
@@ -234,8 +233,7 @@ class TapeProcessor(Processor):
         flux = made.stock.magnetisation(made.stock.operating_nwb)
         hissing = made.values["hiss"] and self._through_tape
         if hissing:
-            self._noise_taps[:] = linear_phase(noise_spectrum(self._grid, made.stock, made.speed, made.standard),
-                                               self._noise_taps.size)
+            self._noise_taps[:] = noise_filter(made.stock, made.speed, made.standard, rate, self._noise_taps.size)
         # The noise filter's output for white input of unit power has density 1 / (rate / 2) a hertz.
         level = noise_level_db(made.stock, made.speed, made.standard, made.width.track_mm)
         unit = weighted_noise(made.stock, made.speed, made.standard) * math.sqrt(2.0 / rate)

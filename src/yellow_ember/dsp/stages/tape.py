@@ -69,7 +69,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     sensitivity = remanence(np.array([0.01]), made.stock, bias) / remanence(np.array([0.01]), made.stock, 0.0)
     whole = db(made.record_amplifier(hz) * made.replay(hz, bias) * response(bump, hz, rate) * sensitivity
                * response(shelves[0], hz, rate) * response(shelves[1], hz, rate))
-    field = np.linspace(-4.0, 4.0, 321)
+    field = np.linspace(-4.0, 4.0, 161)
     name = next(stock.label for stock in STOCKS if stock.id == values["stock"])
     return (
         Reels(f"{name} at {made.speed:g} ips", made.speed * IPS, 52e-6, 30.0),
