@@ -246,7 +246,7 @@ def live(application: QApplication) -> None:
     jitter = subprocess.run([sys.executable, "-c", _LATENESS, str(min(seconds, 20.0))], capture_output=True, text=True,
                             check=True)
     print(f"  (this machine alone wakes a sleeping real-time process up to {float(jitter.stdout):.0f} ms late; "
-          "the card's queue holds 50 ms)", flush=True)
+          "the card's queue holds 70 ms)", flush=True)
 
 
 _START = """

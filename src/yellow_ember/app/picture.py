@@ -33,7 +33,7 @@ _LIVE_POINTS = 256
 _QUIET = 1e-5
 _REELS_SHARE = 0.8
 _TALL = 72.0
-_APART_SECONDS = 0.06
+_APART_SECONDS = 0.1
 _GAIN_FRAMES, _GAIN_SPAN = 180, 480
 """Readings of the gain that are kept, some six seconds, and frames of sound that each is taken from."""
 _COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)

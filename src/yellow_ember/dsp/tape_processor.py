@@ -19,7 +19,7 @@ from yellow_ember.dsp.filters import (
     zero_and_pole,
 )
 from yellow_ember.dsp.kernels import electronics
-from yellow_ember.dsp.kernels.filters import biquads, delay, fir
+from yellow_ember.dsp.kernels.filters import biquads, delay, fir, fir_each
 from yellow_ember.dsp.kernels.mixing import add, glide
 from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.kernels.tape import record
@@ -290,16 +290,13 @@ class TapeProcessor(Processor):
 
     def _tape(self, block: Samples) -> None:
         """From the record amplifier to the replay amplifier."""
-        channels = range(self._setup.channels)
         if self._emphasised:
             biquads(block, self._low_sections[0], self._low_states[0])
-        for side in channels:
-            fir(block[side:side + 1], self._record_taps[side], self._record_history[side:side + 1], self._line)
+        fir_each(block, self._record_taps, self._record_history, self._line)
         record(block, self._curves, self._corner, self._limit, self._demag_state, CHUNK, *self._fast.buffers())
         if self._mod_amount > 0.0:
             electronics.modulate(block, self._mod_amount, self._mod_smooth, self._modulation)
-        for side in channels:
-            fir(block[side:side + 1], self._play_taps[side], self._play_history[side:side + 1], self._line)
+        fir_each(block, self._play_taps, self._play_history, self._line)
         if self._emphasised:
             biquads(block, self._low_sections[1], self._low_states[1])
         if self._bumps:

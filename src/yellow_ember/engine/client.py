@@ -33,6 +33,8 @@ from yellow_ember.engine.messages import (
 from yellow_ember.engine.process import main as engine_main
 from yellow_ember.session.model import Session
 
+APART_SECONDS = 0.015
+"""Sessions are sent so far apart at least."""
 HANG_SECONDS = 1.0
 """Without a block for so long the engine counts as hung."""
 PATIENCE, TRIES = 20.0, 3
@@ -61,6 +63,8 @@ class EngineClient:
         self._device = device
         self._say = say
         self._session: Session | None = None
+        self._sent_at = 0.0
+        self._behind = False
         self._watch = Watch("", 0)
         self._before = HearBefore(frozenset())
         self.devices: tuple[str, ...] = ()
@@ -129,6 +133,9 @@ class EngineClient:
 
     def poll(self) -> EngineState:
         """Take in reports, look after the process, and read what it published."""
+        if self._behind and self._session is not None:
+            self._behind = False
+            self._send(SetSession(self._session))
         with contextlib.suppress(EOFError, OSError):
             while self._pipe.poll():
                 match self._pipe.recv():
@@ -156,10 +163,17 @@ class EngineClient:
         self._outbox.put(command)
 
     def set_session(self, session: Session, *, reload: bool = False) -> None:
-        """Play this session from now on; `reload` when files became ready."""
-        if session is not self._session or reload:
-            self._session = session
+        """Play this session from now on (at the latest from the next `poll`); `reload` when files became ready."""
+        if session is self._session and not reload:
+            return
+        self._session = session
+        now = time.monotonic()
+        if reload or now - self._sent_at >= APART_SECONDS:
+            self._sent_at, self._behind = now, False
             self._send(SetSession(session, reload))
+        else:
+            # A control moves faster than is heard: the newest value goes with the next poll.
+            self._behind = True
 
     def play(self, position: int | None = None) -> None:
         self._send(Play(position))

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 SILENT_CARD = "Silent card"
-QUEUED_SECONDS = 0.05
+QUEUED_SECONDS = 0.07
 """Sound that waits in a card's queue.  Nothing is played in live, so a late wake-up of some
 tens of milliseconds, as busy desktops and virtual machines have them, need not be heard."""
 

@@ -42,6 +42,8 @@ from yellow_ember.session.model import Session
 
 _RUN_IN_SHARE = 0.7
 """How much of a block's time goes into running in."""
+_SHOWN_FRAMES = 768
+"""Readings are published once in so many frames; the window looks at them some thirty times a second."""
 _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
@@ -309,6 +311,7 @@ class Engine:
 
     def _meter_strips(self, frames: int) -> None:
         assert self._graph is not None
+        shows = int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0
         for strip_id, node in self._graph.nodes.items():
             row = self._rows.get(strip_id)
             if row is None:
@@ -317,6 +320,8 @@ class Engine:
             out = node.out(frames)
             meters.out.process(out)
             meters.loudness.process(out)
+            if not shows:
+                continue
             entry = self._board.strips[row]
             entry["vu"] = meters.out.vu
             entry["peak"] = meters.out.peak

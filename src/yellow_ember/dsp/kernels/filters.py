@@ -81,6 +81,13 @@ def fir(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
 
 
 @kernel
+def fir_each(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
+    """`fir` with a filter of its own for each channel; taps (channels, odd length)."""
+    for c in range(block.shape[0]):
+        fir(block[c:c + 1], taps[c], history[c:c + 1], line)
+
+
+@kernel
 def delay(block: Samples, ring: Samples, position: int) -> int:
     """Delay a block in place by ring.shape[1] frames; returns the ring's new position."""
     length = ring.shape[1]
