@@ -35,13 +35,24 @@ def heat_colour(heat_db: float) -> QColor:
     if math.isnan(heat_db):
         heat_db = COLDEST_DB
     place = min(max((heat_db - COLDEST_DB) / (HOTTEST_DB - COLDEST_DB), 0.0), 1.0)
+    return QColor(*_ramp_at(round(place * _RAMP_STEPS)))
+
+
+_RAMP_STEPS = 400
+
+
+@functools.cache
+def _ramp_at(step: int) -> tuple[int, int, int]:
+    """Red, green and blue at a step of the ramp."""
+    place = step / _RAMP_STEPS
     for (low, first), (high, second) in itertools.pairwise(_RAMP):
         if place <= high:
             share = (place - low) / (high - low)
             a, b = QColor(first), QColor(second)
-            return QColor(*(round(x + share * (y - x)) for x, y in zip(
-                (a.red(), a.green(), a.blue()), (b.red(), b.green(), b.blue()), strict=True)))
-    return QColor(_RAMP[-1][1])
+            red, green, blue = (round(x + share * (y - x)) for x, y in zip(
+                (a.red(), a.green(), a.blue()), (b.red(), b.green(), b.blue()), strict=True))
+            return red, green, blue
+    raise ValueError(f"step {step} lies beyond the ramp's {_RAMP_STEPS}")
 
 
 @functools.cache
