@@ -65,7 +65,7 @@ def make_audio(tmp_path: Path, rng: np.random.Generator) -> Callable[..., Path]:
     return make
 
 
-def wait_until(condition: Callable[[], object], seconds: float = 20.0) -> None:
+def wait_until(condition: Callable[[], object], seconds: float = 60.0) -> None:
     """Return as soon as the condition holds; fail when it does not in time."""
     end = time.monotonic() + seconds
     while not condition():
@@ -95,7 +95,7 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
         if path is not None:
             window.workspace.open_path(path)
         workspace = window.workspace
-        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=30000)
+        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=60000)
         return window
 
     yield open_it
@@ -113,7 +113,7 @@ def window(open_window: Callable[..., MainWindow]) -> MainWindow:
 def measured(qtbot: Any, window: MainWindow) -> None:
     """Wait until the chosen strip is measured as it is now."""
     measurer = window.workspace.measurer
-    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=30000)
+    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=60000)
 
 
 def use_preset(window: MainWindow, name: str) -> None:

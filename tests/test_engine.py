@@ -97,14 +97,15 @@ def test_the_loop_has_no_gap(demo: Session, engine, tmp_path: Path) -> None:
     client = engine(record)
     loop = Loop(4 * 120000, 4 * 120000 + 24123)
     settle(client, demo.with_(loop=loop))
+    length = loop.end - loop.start
     client.play(loop.start)
     wait_until(lambda: client.poll().playing)
-    time.sleep(1.8)
+    enough = record.stat().st_size + 8 * 7 * length // 2
+    wait_until(lambda: client.poll() and record.stat().st_size > enough)
     client.stop()
     wait_until(lambda: not client.poll().playing)
     heard = recorded(record)
     paper = printed(demo, tmp_path, start=loop.start, end=loop.end)
-    length = loop.end - loop.start
     first = int(np.argmax(np.abs(heard).max(axis=0) > 1e-7))
     # The second and third time round, wherever the fade-in began.
     window = heard[:, first:first + 3 * length]
@@ -336,11 +337,17 @@ def test_transport_goes_round() -> None:
 def test_silent_card_keeps_time_and_counts_late_blocks() -> None:
     card = SilentCard(48000, 256)
     block = np.zeros((256, 2), np.float32)
-    started = time.monotonic()
+    queue = queued_frames(48000, 256) / 48000
+    started = last = time.monotonic()
+    stalls = 0
     for _ in range(400):
         card.write(block)
-    assert time.monotonic() - started >= (400 * 256 - queued_frames(48000, 256)) / 48000 - 0.01
-    assert card.missed == 0 or card.missed < 4
+        now = time.monotonic()
+        # Where the machine itself held this loop up, a dry queue is no fault of the card's.
+        stalls += now - last > 0.5 * queue
+        last = now
+    assert time.monotonic() - started >= 400 * 256 / 48000 - queue - 0.01
+    assert card.missed <= stalls
     missed = card.missed
     time.sleep(0.15)
     card.write(block)

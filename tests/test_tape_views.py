@@ -100,11 +100,11 @@ def test_a_button_for_each_group_goes_there(window: MainWindow) -> None:
 def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot) -> None:
     bars = added(window, "motion")
     reader = window.bench.picture.speed_reader
-    qtbot.waitUntil(lambda: "weighted peak" in reader.text, timeout=15000)
+    qtbot.waitUntil(lambda: "weighted peak" in reader.text, timeout=40000)
     bars["wow_pct"]._ask(0.4, commit=True)
-    qtbot.waitUntil(lambda: reader.text.startswith(("reads 0.3", "reads 0.4")), timeout=15000)
+    qtbot.waitUntil(lambda: reader.text.startswith(("reads 0.3", "reads 0.4")), timeout=40000)
     added(window, "tape")
-    qtbot.waitUntil(lambda: reader.text == "runs steady", timeout=15000)
+    qtbot.waitUntil(lambda: reader.text == "runs steady", timeout=40000)
     assert not window.bench.picture.grab().isNull()
 
 
@@ -148,7 +148,7 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
     qtbot.keyClick(lane, Qt.Key.Key_Left)
     assert "Step 4 of 32" in lane.accessibleDescription()
     window.workspace.toggle_play()
-    qtbot.waitUntil(lambda: lane._playing is not None, timeout=10000)
+    qtbot.waitUntil(lambda: lane._playing is not None, timeout=60000)
     eighth = 60.0 / window.workspace.session.tempo / 2.0
     state = window.workspace.state
     expected = int(state.position / window.workspace.session.rate // eighth) % 32
@@ -165,27 +165,27 @@ def line_up(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> LineU
         bars[name]._ask(value, commit=True)
     window.bench.line_up.click()
     bench = window.bench.findChild(LineUpWindow)
-    qtbot.waitUntil(lambda: bench.reading is not None, timeout=10000)
+    qtbot.waitUntil(lambda: bench.reading is not None, timeout=60000)
     return bench
 
 
 def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot) -> None:
     first = line_up.reading.vu[0]
     line_up.bars["play_db"]._ask(1.5, commit=True)
-    qtbot.waitUntil(lambda: line_up.reading.vu[0] == pytest.approx(first + 1.5, abs=0.01), timeout=5000)
+    qtbot.waitUntil(lambda: line_up.reading.vu[0] == pytest.approx(first + 1.5, abs=0.01), timeout=60000)
     assert params(window)["play_db"] == 1.5
     line_up.bars["tone"]._ask("10000", commit=True)
-    qtbot.waitUntil(lambda: line_up.reading.hz == 10000.0, timeout=5000)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 10000.0, timeout=60000)
     assert abs(line_up.reading.phase_deg) > 5.0
     line_up.bars["azimuth_arcmin"]._ask(-1.92, commit=True)
-    qtbot.waitUntil(lambda: abs(line_up.reading.phase_deg) < 2.0, timeout=5000)
+    qtbot.waitUntil(lambda: abs(line_up.reading.phase_deg) < 2.0, timeout=60000)
     line_up.bars["source"]._ask("oscillator", commit=True)
     line_up.bars["tone"]._ask("1000", commit=True)
-    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and line_up.reading.third_pct[0] > 0.01, timeout=5000)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and line_up.reading.third_pct[0] > 0.01, timeout=60000)
     line_up.bars["linked"]._ask(False, commit=True)
     assert isinstance(params(window)["bias_db"], tuple)
     line_up.bars["tone"]._ask("sweep", commit=True)
-    qtbot.waitUntil(lambda: len(line_up._sweep) > 4, timeout=10000)
+    qtbot.waitUntil(lambda: len(line_up._sweep) > 4, timeout=60000)
     assert not line_up.grab().isNull()
 
 
@@ -197,7 +197,7 @@ def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWind
     assert line_up.log.item(0).text().startswith("Playback level: 1000 Hz from")
     assert line_up.log.item(8).text() == "The machine is lined up."
     line_up.bars["source"]._ask("oscillator", commit=True)
-    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and np.abs(line_up.reading.vu).max() < 0.15, timeout=5000)
+    qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and np.abs(line_up.reading.vu).max() < 0.15, timeout=60000)
     assert window.workspace.document.undo_label == "Line-up"
     window.undo()
     assert params(window) == before, "all of it is one step"
@@ -239,10 +239,10 @@ def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot) -> 
     found.source.setCurrentText("bass")
     assert {preset.source for preset in found._shown} == {"bass"}
     qtbot.keyClick(found.list, Qt.Key.Key_Down)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=15000)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
     first = found.heard
     qtbot.keyClick(found.list, Qt.Key.Key_Down)
-    qtbot.waitUntil(lambda: found.heard not in (None, first), timeout=15000)
+    qtbot.waitUntil(lambda: found.heard not in (None, first), timeout=40000)
     assert workspace.document.undo_label is None, "trying is no step"
     measured(qtbot, window)
     measurement = workspace.measurer.latest("upright-bass")
@@ -258,7 +258,7 @@ def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot) -> None:
     found = browser(window)
     found.intention.setCurrentText("age")
     found.list.setCurrentRow(0)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=15000)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
     name = found.heard
     found.keep()
     assert window.workspace.document.undo_label == f"Preset {name}"

@@ -38,13 +38,13 @@ def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
     loop = workspace.session.loop
     qtbot.keyClick(window, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.position > loop.start + 4800, timeout=10000)
-    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.01, timeout=5000)
+    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.position > loop.start + 4800, timeout=60000)
+    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.01, timeout=60000)
     assert window.top_line.play.accessibleName() == "Stop"
     qtbot.keyClick(window, Qt.Key.Key_L)
     assert not workspace.session.loop.on
     qtbot.keyClick(window, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: not workspace.state.playing, timeout=5000)
+    qtbot.waitUntil(lambda: not workspace.state.playing, timeout=60000)
 
 
 def test_stages_are_added_driven_moved_bypassed_and_removed(window: MainWindow, qtbot) -> None:
@@ -134,10 +134,10 @@ def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot) -> None:
     qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(5.5 * bar)), 60))
     assert (workspace.session.loop.start, workspace.session.loop.end) == (5 * bar, 6 * bar)
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(8 * bar)), 60))
-    qtbot.waitUntil(lambda: abs(workspace.state.position - 8 * bar) < bar // 4, timeout=5000)
+    qtbot.waitUntil(lambda: abs(workspace.state.position - 8 * bar) < bar // 4, timeout=60000)
     strip.setFocus()
     qtbot.keyClick(strip, Qt.Key.Key_Right)
-    qtbot.waitUntil(lambda: workspace.state.position > 8 * bar + bar // 8, timeout=5000)
+    qtbot.waitUntil(lambda: workspace.state.position > 8 * bar + bar // 8, timeout=60000)
 
 
 def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -202,7 +202,7 @@ def test_dropped_files_make_a_session(open_window, qtbot, make_audio, tmp_path: 
     qtbot.waitUntil(lambda: not workspace.imports.busy
                     and workspace.imports.ready(workspace.session.strips[1].audio) is not None, timeout=20000)
     workspace.toggle_play()
-    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.001, timeout=10000)
+    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.001, timeout=60000)
 
 
 def test_a_broken_session_is_refused_in_words(window: MainWindow, tmp_path: Path) -> None:
@@ -227,7 +227,7 @@ def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtb
 def test_the_engine_killed_while_playing(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
     workspace.toggle_play()
-    qtbot.waitUntil(lambda: workspace.state.playing, timeout=10000)
+    qtbot.waitUntil(lambda: workspace.state.playing, timeout=60000)
     os.kill(workspace.engine.pid, signal.SIGKILL)
     qtbot.waitUntil(lambda: workspace.engine.restarts == 1 and workspace.state.playing, timeout=3000)
     assert "started again" in window.message_line.text.text()
@@ -299,7 +299,7 @@ def test_settings_belong_to_program_and_session(window: MainWindow, qtbot) -> No
     assert workspace.session.reference_dbfs == -20.0
     assert (workspace.settings.block, workspace.settings.animation) == (512, False)
     workspace.toggle_play()
-    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.blocks > 20, timeout=10000)
+    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.blocks > 20, timeout=60000)
 
 
 def test_layout_and_panels_are_remembered(open_window) -> None:
