@@ -32,7 +32,7 @@ from yellow_ember.dsp.stage import Picture as Parts
 _LIVE_POINTS = 256
 _QUIET = 1e-5
 _REELS_SHARE = 0.8
-_TALL = 72.0
+_TALL = 60.0
 _APART_SECONDS = 0.1
 _GAIN_FRAMES, _GAIN_SPAN = 180, 480
 """Readings of the gain that are kept, some six seconds, and frames of sound that each is taken from."""
@@ -229,7 +229,7 @@ class Picture(QWidget):
     def _paint_reels(self, painter: QPainter, reels: Reels, box: QRectF) -> None:
         session, state = self._workspace.session, self._workspace.state
         room = min(92.0, 0.36 * box.width())
-        meters = QRectF(box.right() - room, box.top() + (8 if box.height() > _TALL else 0), room, box.height() - 12)
+        meters = QRectF(box.right() - room, box.top(), room, box.height() - 12)
         draw_reels(painter, QRectF(box.left(), box.top(), box.width() - room - 12, box.height()), reels,
                    state.position / session.rate, session.loop.start / session.rate)
         for row, (name, level) in enumerate(zip(("record", "play"), self._vu, strict=True)):
@@ -244,8 +244,8 @@ class Picture(QWidget):
             return
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
-        painter.drawText(QRectF(meters.left() - 10, meters.top() + 54, meters.width() + 10, 26),
-                         int(Qt.AlignmentFlag.AlignRight | Qt.TextFlag.TextWordWrap), self.speed_reader.text)
+        painter.drawText(QRectF(meters.left() - 40, meters.top() + 51, meters.width() + 40, 13),
+                         int(Qt.AlignmentFlag.AlignRight), self.speed_reader.text)
 
     def _paint_damage(self, painter: QPainter, damage: Damage, frame: QRectF) -> None:
         session = self._workspace.session
