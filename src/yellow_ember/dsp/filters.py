@@ -98,6 +98,11 @@ def zero_and_pole(zero_hz: float, pole_hz: float, rate: float) -> Section:
     return ((1 + z) / (1 + p), (z - 1) / (1 + p), 0.0, (p - 1) / (1 + p), 0.0)
 
 
+def one_pole(seconds: float, rate: float) -> float:
+    """Share of the way that a one-pole follower goes each frame, for its time constant."""
+    return 1.0 - math.exp(-1.0 / (seconds * rate))
+
+
 BUTTERWORTH_Q = math.sqrt(0.5)
 
 

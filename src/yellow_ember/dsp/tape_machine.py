@@ -41,7 +41,7 @@ class Deck:
     bump_hz at 15 ips, in proportion to speed; bump_db, dip_db : rise there, dip an octave above
     top : factor on where the highs give up; gap_um, spacing_um : of the replay head
     heads_mm : from record to replay head; worn : 0 a good transport, 1 a poor one
-    capstan_mm, roller_mm : diameters at 15 ips; iron : flux of its transformers, 1 middling
+    capstan_mm : diameter; iron : flux of its transformers, 1 middling
     hum_db against operating level; crosstalk_db : better or worse than the width has
     azimuth_arcmin, spread : error of its heads, and how far its channels differ, 1 middling
     """

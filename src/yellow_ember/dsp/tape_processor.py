@@ -15,6 +15,7 @@ from yellow_ember.dsp.filters import (
     high_shelf,
     low_pass,
     low_shelf,
+    one_pole,
     response,
     zero_and_pole,
 )
@@ -68,11 +69,6 @@ def _replay_gain_db(made: Machine, side: int) -> float:
     if made.values["link_levels"]:
         linked = made.linked_db() - as_pair(made.values["record_db"])[side]
     return made.pair("play_db")[side] + linked
-
-
-def _pole(seconds: float, rate: float) -> float:
-    """One-pole coefficient a frame of a time constant."""
-    return 1.0 - math.exp(-1.0 / (max(seconds, 1e-5) * rate))
 
 
 class TapeProcessor(Processor):
@@ -203,16 +199,16 @@ class TapeProcessor(Processor):
         self._encodes = values["noise_reduction"] != "off"
         self._decodes = values["noise_reduction"] == "on"
         figures = np.zeros(electronics.COMPANDER)
-        figures[electronics.RISE] = _pole(_COMPANDER_RISE, rate)
-        figures[electronics.FALL] = _pole(_COMPANDER_FALL, rate)
+        figures[electronics.RISE] = one_pole(_COMPANDER_RISE, rate)
+        figures[electronics.FALL] = one_pole(_COMPANDER_FALL, rate)
         figures[electronics.SENSITIVITY] = 1.0 / (reference * gain(_COMPANDER_DB))
         figures[electronics.SLIDE] = math.tan(math.pi * min(_COMPANDER_HZ / rate, 0.4))
         figures[electronics.BOOST] = _COMPANDER_BOOST
         self._compander = figures
         self._squash_share = 0.75 * as_number(values["squash_pct"]) / 100.0
         self._squash_level = made.field * gain(_SQUASH_OVER_DB)
-        self._squash_rise = _pole(_SQUASH_RISE, rate)
-        self._squash_fall = _pole(as_number(values["recover_ms"]) / 1000.0, rate)
+        self._squash_rise = one_pole(_SQUASH_RISE, rate)
+        self._squash_fall = one_pole(as_number(values["recover_ms"]) / 1000.0, rate)
 
     def _set_faults(self, made: Machine) -> None:
         rate = self._setup.rate

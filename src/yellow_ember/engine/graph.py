@@ -11,6 +11,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Slot, Tap
+from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
 from yellow_ember.dsp.ramps import Ramp
@@ -216,7 +217,7 @@ class Graph:
         self.latency = self.last.latency
         self.frames = max((node.reader.frames for node in self.nodes.values() if node.reader), default=0)
         self._ceiling_state: Samples = np.ones(1)
-        self._release = 1.0 - math.exp(-1.0 / (session.rate * CEILING_RELEASE_SECONDS))
+        self._release = one_pole(CEILING_RELEASE_SECONDS, session.rate)
         self.ceiling_gain = 1.0
         self.update(session, at_once=True)
 

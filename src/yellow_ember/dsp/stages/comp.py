@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, split
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, split
 from yellow_ember.dsp.kernels import dynamics
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
@@ -24,7 +22,7 @@ def _figures(values: Values, rate: float, reference_dbfs: float) -> Samples:
     found[dynamics.SLOPE] = 1.0 - 1.0 / as_number(values["ratio"])
     found[dynamics.KNEE_DB] = max(as_number(values["knee_db"]), 1e-3)
     for place, name in ((dynamics.RISE, "attack_ms"), (dynamics.FALL, "release_ms")):
-        found[place] = 1.0 - math.exp(-1000.0 / (as_number(values[name]) * rate))
+        found[place] = one_pole(as_number(values[name]) / 1000.0, rate)
     return found
 
 

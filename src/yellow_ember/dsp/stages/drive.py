@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -11,7 +10,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, db, gain
 from yellow_ember.dsp.curves import cubic_between, cubic_cells
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, tilt
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, one_pole, tilt
 from yellow_ember.dsp.kernels.filters import biquads, delay, fir
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.kernels.shapes import (
@@ -241,8 +240,8 @@ class DriveProcessor(Processor):
         self._drop_ring: Samples = np.zeros((channels, self.latency))
         self._drop_place: Samples = np.zeros(1)
         self._load: Samples = np.zeros(channels)
-        self._sag_rise = 1.0 - math.exp(-1.0 / (_SAG_RISE * setup.rate))
-        self._sag_fall = 1.0 - math.exp(-1.0 / (_SAG_FALL * setup.rate))
+        self._sag_rise = one_pole(_SAG_RISE, setup.rate)
+        self._sag_fall = one_pole(_SAG_FALL, setup.rate)
         self._guard = LeanAndCleanLows(setup, self.latency)
         self.carry(*self._fast.state(), *self._guard.state(), self._history, self._bend_state,
                    self._bright_state, self._after_state, self._dc_state, self._drop_ring, self._drop_place, self._load)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels import dynamics
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import true_peak_phases
@@ -47,7 +46,7 @@ class LimitProcessor(Processor):
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         self._ceiling = gain(as_number(values["ceiling_dbtp"]) - _MARGIN_DB)
-        self._fall = 1.0 - math.exp(-1000.0 / (as_number(values["release_ms"]) * self._setup.rate))
+        self._fall = one_pole(as_number(values["release_ms"]) / 1000.0, self._setup.rate)
         self._linked = bool(values["linked"])
         level = gain(as_number(values["drive_db"]))
         if at_once:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.motion import soften_attacks
 from yellow_ember.dsp.motion import MotionLine, SpeedFigures, centre_frames, speed_curve
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
@@ -41,8 +40,8 @@ class MotionProcessor(Processor):
         self.latency = self._motion.latency
         self._followers: Samples = np.zeros((setup.channels, 2))
         self._tempo = setup.clock.tempo
-        self._fast_rise = _share(_FAST_RISE, setup.rate)
-        self._fall = _share(_FALL, setup.rate)
+        self._fast_rise = one_pole(_FAST_RISE, setup.rate)
+        self._fall = one_pole(_FALL, setup.rate)
         self.carry(*self._motion.state(), self._followers)
 
     def reset(self) -> None:
@@ -53,7 +52,7 @@ class MotionProcessor(Processor):
         self._values = values
         self._follow_tempo()
         self._softens = as_number(values["smear_ms"]) > 0.0
-        self._slow_rise = _share(max(as_number(values["smear_ms"]) / 1000.0, 1e-4), self._setup.rate)
+        self._slow_rise = one_pole(max(as_number(values["smear_ms"]) / 1000.0, 1e-4), self._setup.rate)
 
     def _follow_tempo(self) -> None:
         values, self._tempo = self._values, self._setup.clock.tempo
@@ -66,11 +65,6 @@ class MotionProcessor(Processor):
         self._motion.process(block)
         if self._softens:
             soften_attacks(block, self._fast_rise, self._slow_rise, self._fall, self._followers)
-
-
-def _share(seconds: float, rate: float) -> float:
-    """One-pole coefficient a frame of a time constant."""
-    return 1.0 - math.exp(-1.0 / (seconds * rate))
 
 
 def motion_plots(figures: SpeedFigures) -> tuple[Plot, Plot]:
