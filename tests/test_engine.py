@@ -22,7 +22,7 @@ from yellow_ember.engine.devices import SILENT_CARD, DeviceError, SilentCard, de
 from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.engine.messages import DeviceSettings, Play, SetSession
+from yellow_ember.engine.messages import ChangeDevice, DeviceSettings, Play, SetSession, Stop
 from yellow_ember.engine.printing import PrintOrder, print_session, stems
 from yellow_ember.engine.process import Engine
 from yellow_ember.engine.transport import Transport
@@ -192,8 +192,9 @@ def test_structure_can_change_while_playing(coloured: Session, engine, tmp_path:
     assert np.abs(np.diff(heard)).max() <= 1.05 * steepest
 
 
-def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session) -> None:
-    """The engine's parts in this process, so that the edit can come just then."""
+@pytest.fixture
+def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
+    """The engine's parts in this process, so that a command can come at any moment; runs blocks until it holds."""
     ours, theirs = multiprocessing.Pipe()
     board = Board()
     engine = Engine(theirs, board, DeviceSettings(SILENT_CARD, 256))
@@ -201,9 +202,19 @@ def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session) -> None
     builder.start()
     engine._open_card()
 
-    def blocks_until(condition: Callable[[], bool]) -> None:
+    def blocks_until(condition: Callable[[], object]) -> None:
         wait_until(lambda: engine._block() or condition())
 
+    yield engine, blocks_until
+    engine._wanted.put(None)
+    builder.join()
+    ours.close()
+    engine._card.close()
+    board.close()
+
+
+def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts) -> None:
+    engine, blocks_until = parts
     engine._take(SetSession(coloured))
     blocks_until(lambda: engine._graph is not None)
     engine._take(Play(0))
@@ -215,11 +226,25 @@ def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session) -> None
     engine._take(SetSession(set_parameter(more, "band", stage.id, "gain_db", 3.0)))
     blocks_until(lambda: engine._waiting is None)
     assert engine._graph.nodes["band"].chain.slots[0].settings.params["gain_db"] == 3.0
-    engine._wanted.put(None)
-    builder.join()
-    ours.close()
-    engine._card.close()
-    board.close()
+
+
+@pytest.mark.parametrize("block", [128, 512])
+def test_another_block_length_while_graphs_are_on_their_way(block: int, coloured: Session, parts) -> None:
+    engine, blocks_until = parts
+    engine._take(SetSession(coloured))
+    blocks_until(lambda: engine._graph is not None)
+    engine._take(Play(0))
+    engine._block()
+    engine._take(SetSession(add_stage(coloured, "band", new_stage("drive"))))
+    engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
+    engine._take(SetSession(coloured, reload=True))
+    blocks_until(lambda: engine._building == 0 and engine._graph is not None and engine._silence_left <= 0)
+    before = engine._transport.position
+    blocks_until(lambda: engine._transport.position > before + 4800)
+    assert engine._graph.settings.max_block == block
+    engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
+    engine._take(Stop())
+    blocks_until(lambda: not engine._transport.playing)
 
 
 def test_before_is_the_input_in_step(demo: Session) -> None:

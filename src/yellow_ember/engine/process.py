@@ -67,7 +67,7 @@ class Engine:
         self._transport = Transport()
         self._graph: Graph | None = None
         self._built: queue.SimpleQueue[tuple[Graph, dict[str, _StripMeters]]] = queue.SimpleQueue()
-        self._wanted: queue.SimpleQueue[tuple[Session, Graph | None] | None] = queue.SimpleQueue()
+        self._wanted: queue.SimpleQueue[tuple[Session, GraphSettings, Graph | None] | None] = queue.SimpleQueue()
         self._building = 0
         self._coming: Session | None = None
         self._session: Session | None = None
@@ -118,6 +118,9 @@ class Engine:
             self._say(Trouble(f"{error}. The silent card plays instead"))
             self._device = DeviceSettings(SILENT_CARD, self._device.block)
             self._card = open_card(SILENT_CARD, self._rate, self._device.block)
+        # A graph that was made for other blocks or another rate can't play here.
+        self._graph = self._waiting = self._coming = None
+        self._silence_left = 0
         self._interleaved = np.zeros((self._device.block, 2), np.float32)
         self._silent: Samples = np.zeros((2, self._device.block))
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
@@ -196,14 +199,14 @@ class Engine:
     def _request(self, session: Session, reuse: Graph | None) -> None:
         self._building += 1
         self._coming = session
-        self._wanted.put((session, reuse))
+        self._wanted.put((session, GraphSettings(session.quality.live, self._device.block), reuse))
 
     def _build(self) -> None:
         """The builder's thread: makes graphs while the old one plays on."""
         while (wanted := self._wanted.get()) is not None:
-            session, reuse = wanted
+            session, settings, reuse = wanted
             try:
-                graph = Graph(session, GraphSettings(session.quality.live, self._device.block), reuse)
+                graph = Graph(session, settings, reuse)
                 meters = {strip_id: _StripMeters(session.rate, node) for strip_id, node in graph.nodes.items()}
                 self._built.put((graph, meters))
             except Exception as error:  # the engine plays on with the graph it has
@@ -253,7 +256,7 @@ class Engine:
             if time.perf_counter() > until:
                 break
         if self._silence_left <= 0:
-            if self._waiting is not None or self._relocate is not None:
+            if self._stopping or self._waiting is not None or self._relocate is not None:
                 # Another change came while all was silent anyway.
                 self._after_fade()
             else:
@@ -279,11 +282,16 @@ class Engine:
         while not self._built.empty():
             graph, meters = self._built.get()
             self._building -= 1
+            if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
+                continue
             if self._transport.playing and self._graph is not None:
                 self._waiting = (graph, meters)
                 self._fade.move(0.0)
             else:
                 self._swap(graph, meters)
+                if self._transport.playing:
+                    self._fade.jump(0.0)
+                    self._silence_left = graph.latency + self._device.block
 
     def _swap(self, graph: Graph, meters: dict[str, _StripMeters]) -> None:
         assert self._session is not None
