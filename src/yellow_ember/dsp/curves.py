@@ -21,20 +21,23 @@ def cubic_between(table: Samples, position: Samples | float) -> Samples:
     return np.asarray(b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a))))
 
 
-def cubic_cells(function: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
-    """Coefficients (cells, 4) of cubic pieces over u from low to high with the function's values and slopes.
+def even_cells(at: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
+    """Coefficients (cells, 4) of cubic pieces over even steps, with the function's values and slopes at their ends."""
+    x = np.linspace(low, high, cells + 1)
+    reach = _STEP * (high - low) / 2.0
+    above, below = np.minimum(x + reach, high), np.maximum(x - reach, low)
+    slope = (at(above) - at(below)) / (above - below) * (high - low) / cells
+    y = at(x)
+    rise = np.diff(y)
+    return np.ascontiguousarray(np.stack(
+        [y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:], slope[:-1] + slope[1:] - 2 * rise], axis=1))
 
-    function : of x, where u = x / (1 + |x|); low and high lie between -1 and 1, where x is infinite
-    """
+
+def cubic_cells(function: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
+    """`even_cells` over u = x / (1 + |x|) from low to high, for a function of x; at -1 and 1 x is infinite."""
 
     def at(place: Samples) -> Samples:
         inside = np.clip(place, max(low, -1.0 + 1e-9), min(high, 1.0 - 1e-9))
         return function(inside / (1.0 - np.abs(inside)))
 
-    u = np.linspace(low, high, cells + 1)
-    above, below = np.minimum(u + _STEP, min(high, 1.0 - 1e-9)), np.maximum(u - _STEP, max(low, -1.0 + 1e-9))
-    slope = (at(above) - at(below)) / (above - below) * (high - low) / cells
-    y = at(u)
-    rise = np.diff(y)
-    return np.ascontiguousarray(np.stack(
-        [y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:], slope[:-1] + slope[1:] - 2 * rise], axis=1))
+    return even_cells(at, low, high, cells)

@@ -70,10 +70,10 @@ def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) ->
     if kind.drive is None:
         return session
     drive, old = kind.number(kind.drive), stage.params[kind.drive]
-    new = moved(drive, old, by_db)
+    new = moved(drive, old, by_db * kind.drive_units)
     session = set_parameter(session, strip_id, stage_id, kind.drive, new)
     if kind.makeup is not None and not stage.params.get("link_levels", False):
-        taken = as_pair(new)[0] - as_pair(old)[0]
+        taken = (as_pair(new)[0] - as_pair(old)[0]) / kind.drive_units
         level = moved(kind.number(kind.makeup), stage.params[kind.makeup], -taken)
         session = set_parameter(session, strip_id, stage_id, kind.makeup, level)
     return session

@@ -1,0 +1,194 @@
+"""Amp: two triodes, tone stack, phase splitter, push-pull output, solved as circuits.  Model: docs/models/amp.md."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.amp_circuit import (
+    UNITS_A_DB,
+    VOICE_BY_ID,
+    VOICES,
+    Voice,
+    bright_section,
+    grids,
+    plate_table,
+    power_figures,
+    ranges,
+    splitter_table,
+    taper,
+    triode_table,
+    valve_table,
+)
+from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass
+from yellow_ember.dsp.kernels import amp as kernels
+from yellow_ember.dsp.kernels import electronics
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
+from yellow_ember.dsp.lean import LeanAndCleanLows
+from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+
+_TONE_OPEN = 20000.0
+
+
+def _core(voice: Voice, rate: float) -> Samples:
+    """The output transformer for `kernels.electronics.transformer`."""
+    core = np.zeros(electronics.CORE)
+    core[electronics.SHAPE], core[electronics.COUPLING] = 0.05, 0.02
+    core[electronics.PINNING], core[electronics.REVERSIBLE] = 0.03, 0.2
+    core[electronics.RESISTANCE] = 0.2
+    core[electronics.STEP] = voice.power.iron * 2.0 * math.pi / rate * 40.0
+    return core
+
+
+class AmpProcessor(Processor):
+    """Lean, the circuit at the raised rate, output transformer, tone; the lows may pass clean."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        channels = setup.channels
+        self._fast = Oversampling(setup.oversample, channels)
+        self._voltages: Samples = np.zeros((channels, kernels.CHUNK * setup.oversample))
+        self._state: Samples = np.zeros((channels, kernels.STATES))
+        self._iron: Samples = np.zeros((channels, 3))
+        self._after: Samples = np.zeros((1, 5))
+        self._after_state: Samples = np.zeros((channels, 1, 2))
+        self._out = self.ramp(1.0, setup.rate)
+        self.latency = self._fast.latency
+        # The slow charges move to a new place over some hundredths of a second.
+        self.settling = self.latency + round(0.03 * setup.rate)
+        self._guard = LeanAndCleanLows(setup, self.latency)
+        self.carry(*self._fast.state(), *self._guard.state(), self._state, self._iron, self._after_state)
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        voice = VOICE_BY_ID[str(values["voice"])]
+        fast_rate = self._setup.rate * self._setup.oversample
+        share = taper(as_number(values["gain"]))
+        low, mid, high, presence = (as_number(values[name]) / 10.0 for name in ("low", "mid", "high", "presence"))
+        self._drive = np.array([voice.volts, voice.stack_loss * taper(as_number(values["master"])),
+                                gain(voice.level_db) / voice.power.supply])
+        self._grids = grids(voice, fast_rate)
+        self._triodes = triode_table(voice.first), triode_table(voice.second)
+        self._bright = bright_section(voice, share, bool(values["bright"]), fast_rate)
+        self._tone = voice.tone.section(low, mid, high, fast_rate)
+        self._power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
+        self._tables = splitter_table(), valve_table(voice.power), plate_table(voice.power), ranges()
+        self._core = _core(voice, self._setup.rate)
+        tone = as_number(values["tone_hz"])
+        self._toned = tone < _TONE_OPEN
+        if self._toned:
+            self._after[0] = low_pass(tone, BUTTERWORTH_Q, self._setup.rate)
+        self._guard.set(values)
+        level = gain(as_number(values["out_db"]))
+        if at_once:
+            self._out.jump(level)
+        else:
+            self._out.move(level)
+
+    def process(self, block: Samples) -> None:
+        self._guard.before(block)
+        first, second = self._triodes
+        splitter, valve, plate, spans = self._tables
+        kernels.amplify(block, self._voltages, self._drive, self._grids, first, second, self._bright, self._tone,
+                        self._power, splitter, valve, plate, spans, self._state, *self._fast.buffers())
+        electronics.transformer(block, self._core, self._iron)
+        if self._toned:
+            biquads(block, self._after, self._after_state)
+        glide(block, self._out.state)
+        self._guard.after(block)
+
+
+_SHOWN_RATE = 96000.0
+_RAMP_HZ = 100.0
+
+
+def _swept(values: Values, peak: float, frames: int) -> tuple[Samples, Samples]:
+    """A turn of a sine and what the circuit has made of it after some, without filters, (frames,) each."""
+    voice = VOICE_BY_ID[str(values["voice"])]
+    turn = peak * np.sin(2.0 * np.pi * np.arange(12 * frames) / frames)
+    out = turn[None, :].copy()
+    state = np.zeros((1, kernels.STATES))
+    share = taper(as_number(values["gain"]))
+    low, mid, high, presence = (as_number(values[name]) / 10.0 for name in ("low", "mid", "high", "presence"))
+    rows, spans = grids(voice, _SHOWN_RATE), ranges()
+    count = turn.size
+    kernels.triode_stage(out, 1, count, voice.volts, rows, 0, triode_table(voice.first), spans, state, kernels.G1)
+    kernels.bright_gain(out, 1, count, bright_section(voice, share, bool(values["bright"]), _SHOWN_RATE), state)
+    kernels.triode_stage(out, 1, count, 1.0, rows, 1, triode_table(voice.second), spans, state, kernels.G2)
+    kernels.tone_stack(out, 1, count, voice.tone.section(low, mid, high, _SHOWN_RATE),
+                       voice.stack_loss * taper(as_number(values["master"])), rows, state)
+    kernels.power_stage(out, 1, count, gain(voice.level_db) / voice.power.supply,
+                        power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, _SHOWN_RATE), rows,
+                        splitter_table(), valve_table(voice.power), plate_table(voice.power), spans, state)
+    return turn[-frames:], out[0, -frames:] * gain(as_number(values["out_db"]))
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """The tone stack's response, and a low sine at 0 VU through the circuit with its harmonics."""
+    voice = VOICE_BY_ID[str(values["voice"])]
+    hz = frequency_axis(rate)
+    s = 2j * np.pi * hz
+    b, a = voice.tone.equation(*(as_number(values[name]) / 10.0 for name in ("low", "mid", "high")))
+    stack = db(np.abs(np.polyval(b[::-1], s) / np.polyval(a[::-1], s)))
+    frames = round(_SHOWN_RATE / _RAMP_HZ / 4.0)
+    before, after = _swept(values, gain(reference_dbfs), frames)
+    turn = np.linspace(0.0, 1.0, frames)
+    top = max(float(np.abs(after).max()), 1e-9)
+    spectrum = np.abs(np.fft.rfft(after))[1:11]
+    return (Plot("Tone stack, dB", "response", (Curve("tone stack", hz, stack),)),
+            Plot("A sine at 0 VU, as high before as after", "wave", (
+                Curve("before", turn, before * top / gain(reference_dbfs)), Curve("after", turn, after)),
+                x_label="one turn", y_label="level"),
+            Plot("Its harmonics, dB", "harmonics", (Curve("harmonics", np.arange(1.0, 11.0), np.maximum(
+                db(spectrum / max(float(spectrum[0]), 1e-12)), -90.0)),), x_label="order", y_label="dB"))
+
+
+def _knob(name: str, label: str, group: Group, default: float, text: str) -> Number:
+    return Number(id=name, label=label, group=group, unit="", minimum=0.0, maximum=10.0, default=default, help=text)
+
+
+AMP = StageKind(
+    kind="amp",
+    label="Amp",
+    glyph="A",
+    purpose="A valve amplifier from input to output transformer: its stages load and drive each other.",
+    parameters=(
+        Option(id="voice", label="Voice", group=Group.MACHINE, default="crunch",
+               choices=tuple(Choice(voice.id, voice.label) for voice in VOICES),
+               help="The circuit: clean stays open, edge breaks up when struck, crunch barks, lead sings on, bass is "
+                    "deep and firm."),
+        _knob("gain", "Gain", Group.DRIVE, 5.0,
+              "How hard the second triode is driven: the grain of the preamp."),
+        _knob("master", "Master", Group.DRIVE, 6.0,
+              "How hard the power valves are driven: the push and give of the whole amp."),
+        Switch(id="bright", label="Bright", group=Group.DRIVE, default=False,
+               help="Leads highs past the gain control: bites at low gain, does nothing with it fully up."),
+        Number(id="sag_pct", label="Sag", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=30.0,
+               decimals=0, floor_word="stiff",
+               help="The supply gives way under loud notes: attacks come through, what follows is squeezed."),
+        *LEAN_PARAMETERS,
+        _knob("low", "Low", Group.TONE, 5.0, "Weight; turning it up takes a little off the middle, as the parts do."),
+        _knob("mid", "Mid", Group.TONE, 5.0, "Body; fully down leaves the hollow that the other two stand around."),
+        _knob("high", "High", Group.TONE, 5.0, "Edge; it decides how much of low and mid is heard at all."),
+        _knob("presence", "Presence", Group.TONE, 3.0,
+              "Takes highs out of the power stage's feedback: closer and rawer."),
+        Number(id="tone_hz", label="Tone", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_TONE_OPEN,
+               default=_TONE_OPEN, taper=Taper.LOG, decimals=0, top_word="open",
+               help="Rolls off the fizz right after the amp, where no cabinet does."),
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-48.0, maximum=24.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level after the amp, without changing its sound."),
+    ),
+    processor=AmpProcessor,
+    picture=picture,
+    drive="gain",
+    drive_units=UNITS_A_DB,
+    makeup="out_db",
+    nonlinear=True,
+    comfort_db=(-12.0, 9.0),
+)
