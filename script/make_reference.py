@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.cli import parameter_listing
-from yellow_ember.dsp.parameters import Number, Parameter, Steps
+from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
@@ -34,6 +34,10 @@ def reference() -> str:
                 listing = parameter_listing(parameter)
                 if listing["choices"]:
                     extent = ", ".join(f"`{choice['id']}`" for choice in listing["choices"])
+                elif isinstance(parameter, Impulse):
+                    extent = "a file's path, or `\"\"`"
+                elif isinstance(parameter, Edges):
+                    extent = f"list of 1 to {parameter.most}, {parameter.minimum:g} to {parameter.maximum:g} Hz each"
                 elif listing["min"] is None:
                     extent = "`true`, `false`"
                 elif isinstance(parameter, Steps):
@@ -55,11 +59,15 @@ def _parameter_schema(parameter: Parameter) -> dict[str, Any]:
     found: dict[str, Any] = {"description": listing["help"], "default": listing["default"]}
     if listing["choices"]:
         return found | {"enum": [choice["id"] for choice in listing["choices"]]}
+    if isinstance(parameter, Impulse):
+        return found | {"type": "string"}
     if listing["min"] is None:
         return found | {"type": "boolean"}
     number = {"type": "number", "minimum": listing["min"], "maximum": listing["max"]}
     if isinstance(parameter, Steps):
         return found | {"type": "array", "maxItems": parameter.longest, "items": {"anyOf": [{"type": "null"}, number]}}
+    if isinstance(parameter, Edges):
+        return found | {"type": "array", "minItems": 1, "maxItems": parameter.most, "items": number}
     assert isinstance(parameter, Number)
     forms: list[dict[str, Any]] = [number]
     if parameter.unset_word:

@@ -16,16 +16,17 @@ import numpy as np
 from yellow_ember import __version__
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
-from yellow_ember.dsp.parameters import Number, Option, Parameter, Steps
+from yellow_ember.dsp.parameters import Edges, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.files.conformed import conform
+from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.model import MASTER
 from yellow_ember.session.presets import all_presets, find_preset
 from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import missing_audio, read_session
+from yellow_ember.session.session_file import impulse_files, missing_audio, read_session
 
 DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
 
@@ -60,6 +61,9 @@ def parameter_listing(parameter: Parameter) -> dict[str, Any]:
         listing |= {"unit": parameter.unit, "min": parameter.minimum, "max": parameter.maximum}
     if isinstance(parameter, Steps):
         listing |= {"min": 0.0, "max": 1.0, "default": []}
+    if isinstance(parameter, Edges):
+        listing |= {"unit": "Hz", "min": parameter.minimum, "max": parameter.maximum,
+                    "default": list(parameter.default)}
     if isinstance(parameter, Option):
         listing |= {"unit": parameter.unit, "choices": [
             {"id": parameter.value_at(place), "label": choice.label}
@@ -86,6 +90,8 @@ def _stages(arguments: argparse.Namespace) -> int:
         for param in entry["params"]:
             if param["choices"]:
                 extent = ", ".join(str(choice["id"]) for choice in param["choices"])
+            elif isinstance(param["default"], str):
+                extent = "a file's path"
             elif param["min"] is None:
                 extent = "true, false"
             else:
@@ -133,6 +139,8 @@ def _render(arguments: argparse.Namespace) -> int:
     session = read_session(arguments.session)
     for strip in missing_audio(session):
         raise AudioFileError(f"{arguments.session}: the audio of {strip.name} is missing ({strip.audio})")
+    for _strip, _stage, path in impulse_files(session):
+        read_impulse(path, session.rate)
     for strip in session.strips:
         if strip.audio is not None:
             ready = conform(strip.audio, session.rate, _Progress(strip.audio.name))

@@ -6,20 +6,24 @@ Made from the stage's declaration; a new stage needs nothing here.
 from __future__ import annotations
 
 import functools
+from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.flow import ColumnFlow
+from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.picture import Picture
 from yellow_ember.app.step_lane import StepLane
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Group, Number, Steps, Value, as_number
+from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Value, as_number
 from yellow_ember.engine.client import EngineState
+from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
 
 _LOWEST = -60.0
@@ -107,11 +111,13 @@ class Bench(QWidget):
             return
         shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST),
                  "dry_db": _LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST)}
+        idle = stage.declaration.idle(stage.params)
         for name, bar in self.bars.items():
             if isinstance(bar, StepLane):
                 bar.show_values(stage.params)
             else:
                 bar.show_value(shown[name])
+                bar.setEnabled(name not in idle)
         self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
 
     def _on_frame(self, state: EngineState) -> None:
@@ -127,6 +133,12 @@ class Bench(QWidget):
             self._workspace.messages.say("Choose a tape machine to line up")
         else:
             LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
+
+    def open_impulses(self) -> None:
+        """Impulse responses to hear in the chosen stage, in a window of their own."""
+        stage = self._stage()
+        if stage is not None:
+            ImpulseBrowser(self._workspace, stage.id, self).show()
 
     def _build(self, stage: StageSettings | None) -> None:
         self.bars = {}
@@ -154,6 +166,8 @@ class Bench(QWidget):
             bars = []
             for parameter in members:
                 bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
+                if isinstance(bar, ValueBar) and isinstance(parameter, Impulse):
+                    bar.browsing.connect(self.open_impulses)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
                 bar.committed.connect(lambda _value, label=parameter.label: self._commit(label))
                 self.bars[parameter.id] = bar
@@ -201,6 +215,13 @@ class Bench(QWidget):
                 workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
             return
         kind = stage.declaration
+        if value and isinstance(kind.parameter(name), Impulse):
+            try:
+                read_impulse(Path(str(value)), workspace.session.rate)
+            except AudioFileError as error:
+                workspace.messages.warn(str(error))
+                self.refresh()
+                return
         if kind.follow is not None:
             self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
         workspace.document.change(set_parameter(workspace.session, workspace.strip_id, stage.id, name, value))

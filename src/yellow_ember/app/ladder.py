@@ -333,7 +333,7 @@ class Ladder(QWidget):
         kind = stage.declaration
         if kind.drive is not None:
             default = as_pair(kind.parameter(kind.drive).default_value)[0]
-            self._drive(default - as_pair(stage.params[kind.drive])[0])
+            self._drive((default - as_pair(stage.params[kind.drive])[0]) / kind.drive_units)
             self._commit_drive()
 
     def _defaults(self) -> None:

@@ -28,6 +28,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stage import Damage, Plot, Reels
 from yellow_ember.dsp.stage import Picture as Parts
+from yellow_ember.files.impulses import find_impulse
 
 _LIVE_POINTS = 256
 _QUIET = 1e-5
@@ -100,8 +101,14 @@ class Picture(QWidget):
             self._gains.clear()
         self._shown = shown
         self._wavers = stage.declaration.wavers
-        self._parts = stage.declaration.picture(stage.params, session.rate, session.reference_dbfs)
-        self.setAccessibleName(f"Picture of {stage.declaration.label}: "
+        kind = stage.declaration
+        path = kind.impulse(stage.params)
+        own = find_impulse(path, session.rate) if path else None
+        if own is not None and kind.impulse_picture is not None:
+            self._parts = kind.impulse_picture(own, session.rate)
+        else:
+            self._parts = kind.picture(stage.params, session.rate, session.reference_dbfs)
+        self.setAccessibleName(f"Picture of {kind.label}: "
                                + ", ".join(part.title for part in self._parts))
 
     def _on_frame(self, _state: object) -> None:

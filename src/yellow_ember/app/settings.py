@@ -19,6 +19,7 @@ MOST_RECENT = 8
 class Settings:
     """device, block in frames; animation moves pictures; scale in percent (at the next start).
 
+    impulses : folder in which the user looks for impulse responses
     layout : what each splitter and the window remember, as text
     """
 
@@ -28,6 +29,7 @@ class Settings:
     scale: int = 100
     match_lock: bool = True
     recent: tuple[str, ...] = ()
+    impulses: str = ""
     layout: dict[str, str] | None = None
 
     def remember(self, path: Path) -> None:

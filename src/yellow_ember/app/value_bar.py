@@ -15,6 +15,8 @@ from PyQt6.QtGui import (
     QAction,
     QBrush,
     QContextMenuEvent,
+    QDragEnterEvent,
+    QDropEvent,
     QFocusEvent,
     QKeyEvent,
     QMouseEvent,
@@ -26,7 +28,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app import theme
-from yellow_ember.dsp.parameters import Number, Option, Parameter, Switch, Value, as_pair
+from yellow_ember.dsp.parameters import Impulse, Number, Option, Parameter, Switch, Value, as_pair
 
 HEIGHT = 30
 _STEPS = 100
@@ -40,6 +42,8 @@ class ValueBar(QWidget):
 
     changing = pyqtSignal(object)
     committed = pyqtSignal(object)
+    browsing = pyqtSignal()
+    """A file is to be chosen."""
 
     def __init__(self, parameter: Parameter, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -58,6 +62,7 @@ class ValueBar(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMinimumWidth(110)
         self.setAccessibleName(parameter.label)
+        self.setAcceptDrops(isinstance(parameter, Impulse))
         self.setCursor(Qt.CursorShape.PointingHandCursor if not isinstance(parameter, Number)
                        else Qt.CursorShape.SizeHorCursor)
         self._describe()
@@ -117,8 +122,10 @@ class ValueBar(QWidget):
                               commit=False)
             case Option() as option:
                 self._ask(option.value_at(option.index(self._value) + (1 if steps > 0 else -1)), commit=False)
-            case _:
+            case Switch():
                 self._ask(steps > 0, commit=False)
+            case _:
+                return
         self._settle.start()
 
     def _on_lane(self, value: float) -> Value:
@@ -186,10 +193,20 @@ class ValueBar(QWidget):
         self._drag_from = None
         if self._moved:
             self._commit()
-        elif isinstance(self.parameter, Switch):
-            self._ask(not self._value, commit=True)
-        elif isinstance(self.parameter, Option):
-            self._open_choices(event.globalPosition().toPoint())
+        elif not isinstance(self.parameter, Number):
+            self._use(event.globalPosition().toPoint())
+
+    def _use(self, where: QPoint) -> None:
+        """What a click or Enter does: switch, offer the choices, browse, or type."""
+        match self.parameter:
+            case Switch():
+                self._ask(not self._value, commit=True)
+            case Option():
+                self._open_choices(where)
+            case Impulse():
+                self.browsing.emit()
+            case _:
+                self.edit()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         on_mark = self._splits and self._split_box().contains(event.position())
@@ -208,6 +225,17 @@ class ValueBar(QWidget):
             action.triggered.connect(lambda _checked, chosen=value: self._ask(chosen, commit=True))
             menu.addAction(action)
         menu.popup(where)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        mime = event.mimeData()
+        if mime is not None and len(mime.urls()) == 1 and mime.urls()[0].isLocalFile():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        mime = event.mimeData()
+        if mime is not None and mime.urls():
+            event.acceptProposedAction()
+            self._ask(mime.urls()[0].toLocalFile(), commit=True)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
@@ -239,12 +267,7 @@ class ValueBar(QWidget):
             case Qt.Key.Key_Backspace:
                 self.reset()
             case Qt.Key.Key_Return | Qt.Key.Key_Enter:
-                if isinstance(self.parameter, Switch):
-                    self._ask(not self._value, commit=True)
-                elif isinstance(self.parameter, Option):
-                    self._open_choices(self.mapToGlobal(self.rect().bottomLeft()))
-                else:
-                    self.edit()
+                self._use(self.mapToGlobal(self.rect().bottomLeft()))
             case _:
                 if isinstance(self.parameter, Number) and event.text() and event.text() in "0123456789-+.,":
                     self.edit(event.text())
@@ -337,7 +360,7 @@ class ValueBar(QWidget):
         if isinstance(self.parameter, Switch):
             self._paint_switch(painter, inner, text)
             return
-        if isinstance(self.parameter, Option):
+        if isinstance(self.parameter, Option | Impulse):
             text += "  \u25be"
         room = inner.width() - name_width - 8
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room))

@@ -17,13 +17,14 @@ from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.messages import DeviceSettings
 from yellow_ember.engine.printing import Printed, PrintOrder, print_session
+from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.session.autosave import Autosave
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits import add_track
 from yellow_ember.session.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
 from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import missing_audio, read_session, relocate, write_session
+from yellow_ember.session.session_file import impulse_files, missing_audio, read_session, relocate, write_session
 
 FRAME_MS = 33
 _AUTOSAVE_MS = 800
@@ -177,6 +178,11 @@ class Workspace(QObject):
         for strip in missing_audio(session):
             self.messages.warn(f"The audio of {strip.name} is missing: {strip.audio}. "
                                "Session > Find missing audio points it to where it is now")
+        for strip, _stage, path in impulse_files(session):
+            try:
+                read_impulse(path, session.rate)
+            except AudioFileError as error:
+                self.messages.warn(f"{strip.name} can't use its impulse response: {error}")
         self.opened.emit()
 
     def open_path(self, path: Path) -> None:
@@ -243,7 +249,7 @@ class Workspace(QObject):
     def find_missing(self, folder: Path) -> None:
         """Look below a folder for audio that is missing."""
         found = relocate(self.session, folder)
-        left = len(missing_audio(found))
+        left = len(missing_audio(found)) + sum(not path.is_file() for _, _, path in impulse_files(found))
         self.document.commit("Find missing audio", found)
         self.messages.say("All audio is found" if left == 0 else f"{left} files are still missing")
 

@@ -126,7 +126,7 @@ VOICES = (
           second=Triode(plate=100e3, cathode=1500.0, bypass=25e-6), coupling=(22e-9, 47e-9),
           grid_hz=(16e3, 9e3, 10e3), bright=120e-12,
           tone=ToneStack(treble=250e3, bass=250e3, middle=10e3, slope=100e3, c1=250e-12, c2=100e-9, c3=47e-9),
-          stack_loss=0.14, level_db=8.0,
+          stack_loss=0.13, level_db=8.0,
           power=PowerStage(supply=440.0, load=1050.0, bias=-46.0, valve=_BEAM, feedback=0.008, source=60.0, iron=0.7)),
     Voice(id="edge", label="Edge", volts=1.2, first=Triode(plate=220e3, cathode=1500.0, bypass=25e-6),
           second=Triode(plate=220e3, cathode=1500.0, bypass=25e-6), coupling=(10e-9, 22e-9),

@@ -43,9 +43,10 @@ class StageSettings:
     def value(self, name: str) -> Value:
         return self.params[name]
 
-    def lookahead(self, rate: float) -> int:
-        """Frames of the future that the stage must see."""
-        return self.declaration.lookahead(self.params, rate)
+    def needs(self, rate: float) -> tuple[int, str]:
+        """What a running stage is made for and can't change: frames of the future that it must see, and the
+        path of its impulse response."""
+        return self.declaration.lookahead(self.params, rate), self.declaration.impulse(self.params)
 
 
 def _dry_gain(settings: StageSettings) -> float:
@@ -57,8 +58,9 @@ class Slot:
 
     def __init__(self, setup: Setup, settings: StageSettings) -> None:
         self.settings = settings
-        self.lookahead = settings.lookahead(setup.rate)
-        setup = replace(setup, lookahead=self.lookahead)
+        self.made_for = settings.needs(setup.rate)
+        lookahead, path = self.made_for
+        setup = replace(setup, lookahead=lookahead, impulse=setup.read_impulse(path, setup.rate) if path else None)
         self._setup = setup
         kind = settings.declaration
         self._now: Processor = kind.processor()
@@ -194,7 +196,7 @@ class Chain:
         self.slots: list[Slot] = []
         for place, settings in enumerate(stages):
             slot = by_id.get(settings.id)
-            if slot is None or slot.lookahead != settings.lookahead(setup.rate):
+            if slot is None or slot.made_for != settings.needs(setup.rate):
                 slot = Slot(replace(setup, seed=setup.seed + 101 * place), settings)
             self.slots.append(slot)
         self.latency = sum(slot.latency for slot in self.slots)

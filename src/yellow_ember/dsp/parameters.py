@@ -36,6 +36,13 @@ def as_pair(value: Value) -> tuple[float, float]:
     return as_number(value), as_number(value)
 
 
+def as_edges(value: Value) -> tuple[float, ...]:
+    """The frequencies of an `Edges` parameter."""
+    if not isinstance(value, tuple):
+        raise TypeError(f"{value!r} is no row of frequencies")
+    return tuple(as_number(edge) for edge in value)
+
+
 def as_number_or(value: Value, otherwise: float) -> float:
     """A number, or what stands for one that is left to the machine."""
     return otherwise if value is None else as_number(value)
@@ -51,6 +58,17 @@ class Group(enum.Enum):
     MOTION = "Motion"
     WEAR = "Wear"
     DROPOUTS = "Dropouts"
+    NEAR = "Near microphone"
+    FAR = "Far microphone"
+    ALL_BANDS = "All bands"
+    BAND_1 = "Band 1"
+    BAND_2 = "Band 2"
+    BAND_3 = "Band 3"
+    BAND_4 = "Band 4"
+    BAND_5 = "Band 5"
+    BAND_6 = "Band 6"
+    FEEDBACK = "Feedback"
+    GLUE = "Glue"
     NOISE = "Noise"
     OUTPUT = "Output"
 
@@ -265,6 +283,76 @@ class Steps(Parameter):
 
     def parse(self, text: str) -> Value:
         raise ValueError("steps are drawn, not typed")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Impulse(Parameter):
+    """The path of an impulse response's file, or "" for none; whoever runs the stage brings its samples."""
+
+    @property
+    def default_value(self) -> Value:
+        return ""
+
+    def check(self, value: object) -> Value:
+        if not isinstance(value, str):
+            raise ValueError(type_error.format(wanted="a file's path", got=_type_word(value)))
+        return value
+
+    def text(self, value: Value) -> str:
+        return str(value).rsplit("/", 1)[-1] if value else "none"
+
+    def parse(self, text: str) -> Value:
+        return "" if text.strip().lower() in ("", "none") else text.strip()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Edges(Parameter):
+    """Frequencies in Hz that part a sound into bands, from low to high; one edge makes two bands.
+
+    apart : least ratio of neighbours; most : how many edges there may be
+    """
+
+    minimum: float
+    maximum: float
+    default: tuple[float, ...]
+    most: int
+    apart: float = 1.25
+
+    @property
+    def default_value(self) -> Value:
+        return self.default
+
+    def check(self, value: object) -> Value:
+        if not isinstance(value, list | tuple) or not 1 <= len(value) <= self.most:
+            raise ValueError(f"must be a list of 1 to {self.most} frequencies, not {_type_word(value)}")
+        edges: list[float] = []
+        for edge in value:
+            if isinstance(edge, bool) or not isinstance(edge, int | float) or not (
+                    self.minimum <= edge <= self.maximum):
+                raise ValueError(f"every edge must lie between {self.minimum:g} and {self.maximum:g} Hz, not {edge!r}")
+            if edges and edge < self.apart * edges[-1] * (1.0 - 1e-9):
+                raise ValueError(f"edges must rise by {self.apart:g} times or more, not from {edges[-1]:g} to {edge:g}")
+            edges.append(float(edge))
+        return tuple(edges)
+
+    def moved(self, edges: tuple[float, ...], place: int, hz: float) -> tuple[float, ...]:
+        """One edge elsewhere, as far as its neighbours let it go."""
+        low = edges[place - 1] * self.apart if place > 0 else self.minimum
+        high = edges[place + 1] / self.apart if place + 1 < len(edges) else self.maximum
+        return (*edges[:place], min(max(hz, low), high), *edges[place + 1:])
+
+    def added(self, edges: tuple[float, ...], hz: float) -> tuple[float, ...] | None:
+        """One edge more, or None where there is no room."""
+        if len(edges) == self.most or any(hz < e * self.apart and e < hz * self.apart for e in edges):
+            return None
+        return tuple(sorted((*edges, min(max(hz, self.minimum), self.maximum))))
+
+    def text(self, value: Value) -> str:
+        return " | ".join(f"{hz:.0f}" for hz in as_edges(value)) + " Hz"
+
+    def parse(self, text: str) -> Value:
+        words = text.lower().replace("hz", "").replace("|", " ").replace(",", " ").split()
+        return self.check(sorted(float(word) for word in words))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.parameters import Automation, Group, Number, Parameter, Value, Values
+from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
 
 
@@ -36,6 +36,10 @@ class Clock:
         return self.frame - self.late
 
 
+def _no_impulse(path: str, rate: float) -> Samples | None:
+    return None
+
+
 @dataclass(frozen=True, slots=True)
 class Setup:
     """What a processor is prepared for.
@@ -47,6 +51,8 @@ class Setup:
     reference_dbfs : peak level of a sine at 0 VU
     seed : where the stage's random numbers start
     lookahead : frames of the future that the stage asked for (`StageKind.lookahead`)
+    impulse : the response (channels, taps) at `rate` that the stage's settings name, None for none
+    read_impulse : path and rate -> such a response; None where it can't be used
     clock : shared by all stages of a chain
     """
 
@@ -57,6 +63,8 @@ class Setup:
     reference_dbfs: float = -18.0
     seed: int = 0
     lookahead: int = 0
+    impulse: Samples | None = None
+    read_impulse: Callable[[str, float], Samples | None] = _no_impulse
     clock: Clock = field(default_factory=Clock)
 
 
@@ -173,6 +181,10 @@ def _no_lookahead(values: Values, rate: float) -> int:
     return 0
 
 
+def _all_work(values: Values) -> frozenset[str]:
+    return frozenset()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StageKind:
     """The declaration of a stage.
@@ -185,6 +197,8 @@ class StageKind:
     picture : full values, rate and level reference in dBFS -> diagrams
     lookahead : full values and rate -> frames of the future that the stage must see; where this
     changes, a running chain is built anew
+    idle : full values -> ids of parameters that do nothing with them
+    impulse_picture : the user's impulse response (channels, taps) and rate -> the picture with it in use
     follow : old and new full values -> new values with what else moves, and a sentence that says
     so ("" for nothing)
     wavers : the stage moves pitch, and its picture shows the measured wow and flutter
@@ -203,6 +217,8 @@ class StageKind:
     makeup: str | None = None
     nonlinear: bool = False
     lookahead: Callable[[Values, float], int] = _no_lookahead
+    idle: Callable[[Values], frozenset[str]] = _all_work
+    impulse_picture: Callable[[Samples, float], Picture] | None = None
     follow: Callable[[Values, Values], tuple[Values, str]] | None = None
     wavers: bool = False
     comfort_db: tuple[float, float] = (-12.0, 6.0)
@@ -217,6 +233,10 @@ class StageKind:
     def parameter(self, name: str) -> Parameter:
         """The parameter of that id; KeyError where there is none."""
         return self._by_id[name]
+
+    def impulse(self, values: Values) -> str:
+        """The path of the impulse response that the values name, "" for none."""
+        return "".join(str(values[p.id]) for p in self.parameters if isinstance(p, Impulse))
 
     def number(self, name: str) -> Number:
         """The continuous parameter of that id; TypeError where it is of another type."""

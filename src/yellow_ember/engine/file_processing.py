@@ -13,6 +13,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError, AudioInfo, probe, read_blocks
 from yellow_ember.files.writing import writing
 from yellow_ember.measure.loudness import LoudnessScan
@@ -78,7 +79,9 @@ class _Run:
     def __init__(self, info: AudioInfo, stages: Sequence[StageSettings], order: FileOrder) -> None:
         self._info = info
         self._order = order
-        self._chain = Chain(Setup(info.rate, info.channels, order.block, order.oversample), stages)
+        setup = Setup(info.rate, info.channels, order.block, order.oversample,
+                      read_impulse=lambda path, rate: read_impulse(Path(path), rate))
+        self._chain = Chain(setup, stages)
         self.before = LoudnessScan(info.rate, info.channels)
         self.replaced = 0
         self.written = 0

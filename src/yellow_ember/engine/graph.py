@@ -17,6 +17,7 @@ from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.files.conformed import ConformedReader, find_conformed
+from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.model import SILENT_DB, Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
@@ -77,7 +78,7 @@ class StripNode:
         if reuse is not None and reuse.channels == self.channels:
             slots, clock = reuse.chain.slots, reuse.chain.clock
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
-                      session.reference_dbfs, seed, clock=clock)
+                      session.reference_dbfs, seed, read_impulse=find_impulse, clock=clock)
         self.chain = Chain(setup, strip.chain, slots)
         arrival = max((node.latency for node in inputs), default=0)
         self.inputs = [_Input(node, arrival - node.latency, settings.max_block) for node in inputs]
@@ -184,7 +185,7 @@ def structure(session: Session) -> tuple[object, ...]:
     """What a running graph can't change without being built anew."""
     return (session.rate, session.reference_dbfs, session.seed, tuple(
         (strip.id, strip.out, strip.audio, tuple(
-            (stage.id, stage.kind, stage.lookahead(session.rate)) for stage in strip.chain))
+            (stage.id, stage.kind, stage.needs(session.rate)) for stage in strip.chain))
         for strip in session.strips))
 
 

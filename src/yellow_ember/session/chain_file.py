@@ -16,6 +16,6 @@ def read_chain(path: Path) -> tuple[StageSettings, ...]:
     try:
         check_format(found, FORMAT, VERSION)
         only(found, ("format", "version", "stages"), "")
-        return read_stages(items(found, "stages", ""))
+        return read_stages(items(found, "stages", ""), path.parent.resolve())
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None

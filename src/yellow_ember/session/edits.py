@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Number, Value, Values, as_number, as_pair
+from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
 from yellow_ember.session.model import (
     MASTER,
     Session,
@@ -49,6 +49,13 @@ def set_parameter(session: Session, strip_id: str, stage_id: str, name: str, val
         return replace_stage(stage, params=params)
 
     return edit_stage(session, strip_id, stage_id, change)
+
+
+def use_impulse(session: Session, strip_id: str, stage_id: str, path: Path | None) -> Session:
+    """An impulse response's file for a stage that takes one; None for none."""
+    stage = session.strip(strip_id).stage(stage_id)
+    name = next(p.id for p in stage.declaration.parameters if isinstance(p, Impulse))
+    return set_parameter(session, strip_id, stage_id, name, "" if path is None else str(path))
 
 
 def moved(number: Number, value: Value, by: float) -> Value:

@@ -60,14 +60,15 @@ def read_preset(path: Path) -> Preset:
         if intention not in INTENTIONS:
             raise ValueError(f"intention: must be one of {', '.join(INTENTIONS)}, not {intention!r}")
         return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""),
-                      read_stages(items(found, "stages", "")))
+                      read_stages(items(found, "stages", ""), path.parent.resolve()))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
 
 
 def write_preset(preset: Preset, path: Path) -> None:
     """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
-    stages = [{name: value for name, value in stage.items() if name != "id"} for stage in write_stages(preset.stages)]
+    stages = [{name: value for name, value in stage.items() if name != "id"}
+              for stage in write_stages(preset.stages, None)]
     found = {"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
              "intention": preset.intention, "note": preset.note, "stages": stages}
     try:

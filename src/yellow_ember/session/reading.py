@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import json
 import math
+import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import Impulse, Value
+from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.model import new_id
 
@@ -104,8 +108,11 @@ LOWEST_DB, HIGHEST_DB = -120.0, 24.0
 _STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "params")
 
 
-def read_stages(found: list[dict[str, Any]], place: str = "stages") -> tuple[StageSettings, ...]:
-    """Stages of a chain; ValueError names the place (`stages[0].params.record_db`) and the reason."""
+def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages") -> tuple[StageSettings, ...]:
+    """Stages of a chain; ValueError names the place (`stages[0].params.record_db`) and the reason.
+
+    folder : what paths of impulse responses are relative to
+    """
     stages = []
     for position, item in enumerate(found):
         here = f"{place}[{position}]."
@@ -122,11 +129,21 @@ def read_stages(found: list[dict[str, Any]], place: str = "stages") -> tuple[Sta
         stages.append(StageSettings(
             id=text(item, "id", new_id(kind_name), here), kind=kind_name, on=flag(item, "on", True, here),
             dry_db=dry, wet_db=number(item, "wet_db", 0.0, LOWEST_DB, HIGHEST_DB, here),
-            params=kind.check(params, f"{here}params")))
+            params=_impulses(kind, kind.check(params, f"{here}params"), lambda path: os.path.normpath(folder / path))))
     return tuple(stages)
 
 
-def write_stages(stages: tuple[StageSettings, ...]) -> list[dict[str, Any]]:
-    """Stages as JSON values, the inverse of `read_stages`."""
-    return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db,
-             "wet_db": stage.wet_db, "params": dict(stage.params)} for stage in stages]
+def _impulses(kind: StageKind, params: dict[str, Value], change: Callable[[str], str]) -> dict[str, Value]:
+    """The values with every path of an impulse response changed."""
+    return {**params, **{p.id: change(str(params[p.id])) for p in kind.parameters
+                         if isinstance(p, Impulse) and params[p.id]}}
+
+
+def write_stages(stages: tuple[StageSettings, ...], folder: Path | None) -> list[dict[str, Any]]:
+    """Stages as JSON values, the inverse of `read_stages`; paths stay absolute where `folder` is None."""
+
+    def shown(path: str) -> str:
+        return path if folder is None else os.path.relpath(path, folder)
+
+    return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db, "wet_db": stage.wet_db,
+             "params": _impulses(stage.declaration, dict(stage.params), shown)} for stage in stages]

@@ -8,7 +8,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.files.atomic import write_text
+from yellow_ember.session.edits import use_impulse
 from yellow_ember.session.model import (
     LOUDEST_DB,
     MASTER,
@@ -55,7 +57,7 @@ def session_to_json(session: Session, folder: Path | None) -> str:
 
     strips = [{"id": strip.id, "name": strip.name, "kind": strip.kind.value, "out": strip.out,
                "audio": audio(strip.audio), "volume_db": strip.volume_db, "pan": strip.pan, "mute": strip.mute,
-               "solo": strip.solo, "match_db": strip.match_db, "chain": write_stages(strip.chain)}
+               "solo": strip.solo, "match_db": strip.match_db, "chain": write_stages(strip.chain, folder)}
               for strip in session.strips]
     return json.dumps({
         "format": FORMAT, "version": VERSION, "name": session.name, "rate": session.rate,
@@ -141,7 +143,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
             volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
             pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
             solo=flag(item, "solo", False, here), match_db=number(item, "match_db", 0.0, -60.0, 60.0, here),
-            chain=read_stages(chain, f"{here}chain")))
+            chain=read_stages(chain, folder, f"{here}chain")))
     _check_routing(strips)
     return tuple(strips)
 
@@ -172,10 +174,19 @@ def missing_audio(session: Session) -> list[Strip]:
     return [strip for strip in session.strips if strip.audio is not None and not strip.audio.is_file()]
 
 
+def impulse_files(session: Session) -> list[tuple[Strip, StageSettings, Path]]:
+    """Where stages name an impulse response of the user's: strip, stage, file."""
+    return [(strip, stage, Path(path)) for strip in session.strips for stage in strip.chain
+            if (path := stage.declaration.impulse(stage.params))]
+
+
 def relocate(session: Session, folder: Path) -> Session:
-    """Point tracks whose file is missing to a file of the same name below `folder`, where there is one."""
+    """Point tracks and stages whose file is missing to one of the same name below `folder`, where there is one."""
     by_name = {path.name: path for path in folder.rglob("*") if path.is_file()}
     for strip in missing_audio(session):
         if strip.audio is not None and strip.audio.name in by_name:
             session = session.with_strip(strip.with_(audio=by_name[strip.audio.name]))
+    for strip, stage, path in impulse_files(session):
+        if not path.is_file() and path.name in by_name:
+            session = use_impulse(session, strip.id, stage.id, by_name[path.name])
     return session

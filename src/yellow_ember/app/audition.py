@@ -1,0 +1,175 @@
+"""A window in which one hears entries of a list on a strip while the loop plays, each as loud as what was there.
+
+Arrow keys go through them, Enter keeps the one that is heard, Escape goes back to where one was.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QCloseEvent, QKeyEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QPushButton, QWidget
+
+from yellow_ember.app import theme
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.engine.jobs import Job, JobError
+from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.edits import edit_strip
+from yellow_ember.session.model import Session
+
+
+class Audition(QWidget):
+    """The document holds what is tried as a change that is no step yet.
+
+    Entries have keys; a row without one ("" in `keys`) can't be heard.
+    """
+
+    def __init__(self, workspace: Workspace, parent: QWidget, name: str) -> None:
+        super().__init__(parent, Qt.WindowType.Window)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self._workspace = workspace
+        self._strip_id = workspace.strip_id
+        self._offsets: dict[str, float] = {}
+        self._job: tuple[str, Job[StripMeasurement]] | None = None
+        self.heard: str | None = None
+        self.list = QListWidget()
+        self.list.setAccessibleName(name)
+        self.list.currentRowChanged.connect(self._try_row)
+        self.list.itemActivated.connect(lambda _item: self.activate())
+        self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.state.setWordWrap(True)
+        self.closing_row = QHBoxLayout()
+        self.buttons: dict[str, QPushButton] = {}
+        for text, slot in (("Keep", self.keep), ("Back to what was there", self.go_back)):
+            button = QPushButton(text)
+            button.clicked.connect(lambda _checked, chosen=slot: chosen())
+            self.closing_row.addWidget(button)
+            self.buttons[text] = button
+        workspace.closing.connect(self.close)
+        self._connection = workspace.frame.connect(lambda _state: self._poll())
+
+    # -- what is heard ------------------------------------------------------------------
+
+    @abstractmethod
+    def keys(self) -> Sequence[str]:
+        """The entries' keys, a row each."""
+
+    @abstractmethod
+    def tried(self, key: str) -> Session:
+        """The session with that entry in use.  ValueError says why it can't be."""
+
+    @abstractmethod
+    def step(self, key: str) -> str:
+        """What the history calls keeping it."""
+
+    @abstractmethod
+    def describe(self, key: str) -> None:
+        """Show what is known of the chosen entry."""
+
+    def activate(self) -> None:
+        """Enter on a row."""
+        self.keep()
+
+    @property
+    def chosen_key(self) -> str:
+        row, keys = self.list.currentRow(), self.keys()
+        return keys[row] if 0 <= row < len(keys) else ""
+
+    def _matched(self, key: str, match_db: float) -> Session:
+        return edit_strip(self.tried(key), self._strip_id, lambda strip: strip.with_(match_db=match_db))
+
+    def _try_row(self, _row: int) -> None:
+        key = self.chosen_key
+        if not key:
+            return
+        self.describe(key)
+        try:
+            if key in self._offsets:
+                self._hear(key)
+            else:
+                # It is heard once it is known how loud it is, never before.
+                self.state.setText("measuring\u2026")
+                self._measure(key)
+        except ValueError as reason:
+            self.state.setText(str(reason))
+
+    def _measure(self, key: str) -> None:
+        self._cancel()
+        self._job = (key, Job(measure_strip, self._matched(key, 0.0), self._strip_id))
+
+    def _hear(self, key: str) -> None:
+        offset = self._offsets[key]
+        self._workspace.document.change(self._matched(key, offset))
+        self.heard = key
+        self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
+
+    def _poll(self) -> None:
+        """With the clock: take measurements in, and use the time for the entries beside the chosen one."""
+        if self._job is not None:
+            key, job = self._job
+            if not job.poll():
+                return
+            self._job = None
+            try:
+                self._offsets[key] = job.result().offset_db
+            except JobError as error:
+                self._offsets[key] = 0.0
+                self.state.setText(str(error))
+            if self.chosen_key == key:
+                self._hear(key)
+            return
+        row, keys = self.list.currentRow(), self.keys()
+        if row < 0:
+            return
+        for beside in (row + 1, row - 1):
+            if 0 <= beside < len(keys) and keys[beside] and keys[beside] not in self._offsets:
+                try:
+                    self._measure(keys[beside])
+                    return
+                except ValueError:
+                    # It will say why when it is chosen.
+                    continue
+
+    def _cancel(self) -> None:
+        if self._job is not None:
+            self._job[1].cancel()
+            self._job = None
+
+    def keep(self) -> None:
+        """Make what is heard a step of the history, and close."""
+        if self.heard is not None:
+            label = self.step(self.heard)
+            self._workspace.document.commit(label)
+            self._workspace.messages.say(f"{label} is on {self._workspace.session.strip(self._strip_id).name}")
+            self.heard = None
+        self.close()
+
+    def go_back(self) -> None:
+        """Leave the strip as it was, and close."""
+        self._drop()
+        self.close()
+
+    def _drop(self) -> None:
+        if self.heard is not None:
+            self._workspace.document.revert()
+            self.heard = None
+
+    # -- window -------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Escape:
+                self.go_back()
+            case Qt.Key.Key_Space:
+                self._workspace.toggle_play()
+            case _:
+                super().keyPressEvent(event)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._cancel()
+        self._workspace.frame.disconnect(self._connection)
+        self._drop()
+        event.accept()
