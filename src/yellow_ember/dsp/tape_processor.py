@@ -24,7 +24,6 @@ from yellow_ember.dsp.kernels.filters import biquads, delay, fir, fir_each
 from yellow_ember.dsp.kernels.mixing import add, glide
 from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.kernels.tape import record
-from yellow_ember.dsp.lean import LeanAndCleanLows
 from yellow_ember.dsp.motion import MotionLine, centre_frames
 from yellow_ember.dsp.oversampling import CHUNK, Oversampling
 from yellow_ember.dsp.parameters import (
@@ -48,6 +47,7 @@ from yellow_ember.dsp.tape_model import (
     record_filter,
     weighted_noise,
 )
+from yellow_ember.dsp.tone_around import ToneAround
 
 _NO_CURVE: Samples = np.zeros((2, 0, 4))
 _NO_LIMIT = 1e12
@@ -117,7 +117,7 @@ class TapeProcessor(Processor):
         self.latency = taps - 1 + self._fast.latency + self._motion.latency
         self.settling = self.latency + round(_RINGING_SECONDS * setup.rate)
         self._cut_ring: Samples = np.zeros((channels, self.latency))
-        self._guard = LeanAndCleanLows(setup, self.latency)
+        self._guard = ToneAround(setup, self.latency)
         self.carry(*self._fast.state(), *self._guard.state(), *self._motion.state(), self._record_history,
                    self._play_history, self._noise_history, self._generator, self._modulation, self._demag_state,
                    self._low_states, self._bump_state, self._shelf_states, self._cut_state, self._cores,

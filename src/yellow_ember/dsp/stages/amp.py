@@ -22,18 +22,13 @@ from yellow_ember.dsp.amp_circuit import (
     valve_table,
 )
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass
 from yellow_ember.dsp.kernels import amp as kernels
 from yellow_ember.dsp.kernels import electronics
-from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
-from yellow_ember.dsp.lean import LeanAndCleanLows
 from yellow_ember.dsp.oversampling import Oversampling
-from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Values, as_number
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
-
-_TONE_OPEN = 20000.0
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 
 
 def _core(voice: Voice, rate: float) -> Samples:
@@ -56,14 +51,12 @@ class AmpProcessor(Processor):
         self._voltages: Samples = np.zeros((channels, kernels.CHUNK * setup.oversample))
         self._state: Samples = np.zeros((channels, kernels.STATES))
         self._iron: Samples = np.zeros((channels, 3))
-        self._after: Samples = np.zeros((1, 5))
-        self._after_state: Samples = np.zeros((channels, 1, 2))
         self._out = self.ramp(1.0, setup.rate)
         self.latency = self._fast.latency
         # The slow charges move to a new place over some hundredths of a second.
         self.settling = self.latency + round(0.03 * setup.rate)
-        self._guard = LeanAndCleanLows(setup, self.latency)
-        self.carry(*self._fast.state(), *self._guard.state(), self._state, self._iron, self._after_state)
+        self._guard = ToneAround(setup, self.latency)
+        self.carry(*self._fast.state(), *self._guard.state(), self._state, self._iron)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         voice = VOICE_BY_ID[str(values["voice"])]
@@ -79,10 +72,6 @@ class AmpProcessor(Processor):
         self._power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
         self._tables = splitter_table(), valve_table(voice.power), plate_table(voice.power), ranges()
         self._core = _core(voice, self._setup.rate)
-        tone = as_number(values["tone_hz"])
-        self._toned = tone < _TONE_OPEN
-        if self._toned:
-            self._after[0] = low_pass(tone, BUTTERWORTH_Q, self._setup.rate)
         self._guard.set(values)
         level = gain(as_number(values["out_db"]))
         if at_once:
@@ -97,8 +86,6 @@ class AmpProcessor(Processor):
         kernels.amplify(block, self._voltages, self._drive, self._grids, first, second, self._bright, self._tone,
                         self._power, splitter, valve, plate, spans, self._state, *self._fast.buffers())
         electronics.transformer(block, self._core, self._iron)
-        if self._toned:
-            biquads(block, self._after, self._after_state)
         glide(block, self._out.state)
         self._guard.after(block)
 
@@ -177,9 +164,7 @@ AMP = StageKind(
         _knob("high", "High", Group.TONE, 5.0, "Edge; it decides how much of low and mid is heard at all."),
         _knob("presence", "Presence", Group.TONE, 3.0,
               "Takes highs out of the power stage's feedback: closer and rawer."),
-        Number(id="tone_hz", label="Tone", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_TONE_OPEN,
-               default=_TONE_OPEN, taper=Taper.LOG, decimals=0, top_word="open",
-               help="Rolls off the fizz right after the amp, where no cabinet does."),
+        TONE_HZ,
         Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-48.0, maximum=24.0, default=0.0,
                automation=Automation.RAMP,
                help="The level after the amp, without changing its sound."),

@@ -7,17 +7,16 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass
+from yellow_ember.dsp.filters import low_pass
 from yellow_ember.dsp.kernels import bits as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
-from yellow_ember.dsp.lean import LeanAndCleanLows
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 
-_ALL_BITS, _OPEN_HZ, _NO_NOISE, _TONE_OPEN = 24.0, 48000.0, -100.0, 20000.0
+_ALL_BITS, _OPEN_HZ, _NO_NOISE = 24.0, 48000.0, -100.0
 _MU = 255.0
 _EDGE = 0.45
 """Where filters before and behind begin to cut, over the low rate."""
@@ -48,14 +47,12 @@ class BitsProcessor(Processor):
         self._state: Samples = np.zeros((channels, kernels.STATES))
         self._filters: Samples = np.zeros((2, 4, 5))
         self._filter_states: Samples = np.zeros((2, channels, 4, 2))
-        self._after: Samples = np.zeros((1, 5))
-        self._after_state: Samples = np.zeros((channels, 1, 2))
         self._drive = self.ramp(1.0, setup.rate)
         self._out = self.ramp(1.0, setup.rate)
         self.latency = kernels.REDUCE_DELAY
         self.settling = round(0.004 * setup.rate)
-        self._guard = LeanAndCleanLows(setup, self.latency)
-        self.carry(self._state, self._filter_states, self._after_state, *self._guard.state())
+        self._guard = ToneAround(setup, self.latency)
+        self.carry(self._state, self._filter_states, *self._guard.state())
         self.reset()
 
     def reset(self) -> None:
@@ -73,10 +70,6 @@ class BitsProcessor(Processor):
         for filters in self._filters:
             filters[:] = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
         self._smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
-        tone = as_number(values["tone_hz"])
-        self._toned = tone < _TONE_OPEN
-        if self._toned:
-            self._after[0] = low_pass(tone, BUTTERWORTH_Q, rate)
         self._guard.set(values)
         move = Ramp.jump if at_once else Ramp.move
         move(self._drive, gain(as_number(values["drive_db"])))
@@ -90,8 +83,6 @@ class BitsProcessor(Processor):
         kernels.reduce(block, self._reduction, self._smooth, self._state)
         if self._filtered[1]:
             biquads(block, self._filters[1], self._filter_states[1])
-        if self._toned:
-            biquads(block, self._after, self._after_state)
         glide(block, self._out.state)
         self._guard.after(block)
 
@@ -143,9 +134,7 @@ BITS = StageKind(
                choices=(Choice("hold", "hold"), Choice("straight", "straight lines"),
                         Choice("band-limited", "band-limited")),
                help="Held samples are bright and edgy, straight lines softer, band-limited ones round."),
-        Number(id="tone_hz", label="Tone", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_TONE_OPEN,
-               default=_TONE_OPEN, taper=Taper.LOG, decimals=0, top_word="open",
-               help="Rolls off the fizz right after the reduction."),
+        TONE_HZ,
         Number(id="noise_db", label="Noise before", group=Group.NOISE, unit="dB", minimum=_NO_NOISE, maximum=-20.0,
                default=_NO_NOISE, floor_word="off", automation=Automation.CROSSFADE,
                help="Noise under the sound keeps the steps from sticking, as an old converter's own hiss does."),

@@ -10,7 +10,6 @@ from yellow_ember.dsp.filters import (
     low_shelf,
     response,
 )
-from yellow_ember.dsp.lean import PARAMETERS as LEAN_PARAMETERS
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -39,6 +38,7 @@ from yellow_ember.dsp.tape_processor import (
     TapeProcessor,
     bump_sections,
 )
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS
 
 # -- picture --------------------------------------------------------------------------------
 
