@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain, StageSettings
-from yellow_ember.dsp.parameters import Automation, Number, Option, Steps, Switch, Values
+from yellow_ember.dsp.parameters import Automation, Edges, Impulse, Number, Option, Steps, Switch, Values
 from yellow_ember.dsp.stage import Damage, Plot, Setup, StageKind
 from yellow_ember.dsp.stages import STAGES, stage_kind
 
@@ -143,6 +143,10 @@ def test_every_choice_and_extreme_runs(kind: StageKind) -> None:
             values += [(parameter.minimum, parameter.maximum)] * parameter.per_channel
         elif isinstance(parameter, Steps):
             values = [(), (0.5, None, 1.0), (1.0,) * parameter.longest]
+        elif isinstance(parameter, Edges):
+            values = [(parameter.minimum,), (parameter.maximum,), (40.0, 200.0, 1000.0, 5000.0)[:parameter.most]]
+        elif isinstance(parameter, Impulse):
+            values = ["", "missing.wav"]
         else:
             values = [True, False]
         for value in values:
@@ -234,7 +238,7 @@ def test_bypass_passes_the_input_through_with_the_same_latency(kind: StageKind) 
 def test_dry_beside_wet_is_in_step(kind: StageKind) -> None:
     if kind.rest is None:
         pytest.skip("claims no transparency")
-    signal = noise(8000)
+    signal = noise(12000)
     both = run(kind, signal, kind.rest, dry_db=0.0)
     stage = StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))
     late = Chain(Setup(RATE, 2, 64, 8), [stage]).latency

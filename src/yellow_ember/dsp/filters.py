@@ -9,6 +9,7 @@ import functools
 import math
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 
@@ -65,6 +66,12 @@ def low_pass_first(hz: float, rate: float) -> Section:
     return (k / (1 + k), k / (1 + k), 0.0, (k - 1) / (1 + k), 0.0)
 
 
+def high_pass_first(hz: float, rate: float) -> Section:
+    """First-order high-pass by the bilinear transform; with `low_pass_first` it adds up to the whole."""
+    k = _corner(hz, rate)
+    return (1.0 / (1 + k), -1.0 / (1 + k), 0.0, (k - 1) / (1 + k), 0.0)
+
+
 def high_pass(hz: float, q: float, rate: float) -> Section:
     """Second-order high-pass by the bilinear transform."""
     k = _corner(hz, rate)
@@ -75,6 +82,20 @@ def band_pass(hz: float, q: float, rate: float) -> Section:
     """Second-order band-pass by the bilinear transform, gain one in its middle."""
     k = _corner(hz, rate)
     return _second_order((k / q, 0.0, -k / q), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
+
+
+def notch(hz: float, q: float, rate: float) -> Section:
+    """Second-order band-stop by the bilinear transform."""
+    k = _corner(hz, rate)
+    zeros = (1 + k * k, 2 * (k * k - 1), 1 + k * k)
+    return _second_order(zeros, (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
+
+
+def all_pass(hz: float, q: float, rate: float) -> Section:
+    """Second-order all-pass by the bilinear transform; with Butterworth's Q what a fourth-order `split` sums to."""
+    k = _corner(hz, rate)
+    a = (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k)
+    return _second_order((a[2], a[1], a[0]), a)
 
 
 def tilt(hz: float, gain_db: float, rate: float) -> Section:
@@ -135,13 +156,18 @@ def linear_phase(magnitude: Samples, taps: int) -> Samples:
     return np.asarray(centred * _window(taps))
 
 
-def response(sections: Samples, hz: Samples, rate: float) -> Samples:
-    """Magnitude of sections in series at some frequencies."""
+def transfer(sections: Samples, hz: Samples, rate: float) -> NDArray[np.complex128]:
+    """Complex response of sections in series at some frequencies."""
     z = np.exp(-2j * np.pi * np.asarray(hz) / rate)
     total = np.ones_like(z)
     for b0, b1, b2, a1, a2 in np.atleast_2d(sections):
         total = total * (b0 + b1 * z + b2 * z * z) / (1.0 + a1 * z + a2 * z * z)
-    return np.asarray(np.abs(total))
+    return np.asarray(total)
+
+
+def response(sections: Samples, hz: Samples, rate: float) -> Samples:
+    """Magnitude of sections in series at some frequencies."""
+    return np.asarray(np.abs(transfer(sections, hz, rate)))
 
 
 def fir_response(taps: Samples, hz: Samples, rate: float) -> Samples:

@@ -11,11 +11,13 @@ GLIDE_SECONDS = 0.015
 
 
 class Ramp:
-    """One gliding gain.  `state` is what the kernels of `kernels.mixing` take."""
+    """One gliding gain.  `state` (4,) is what the kernels of `kernels.mixing` take; it may be part of an array."""
 
-    def __init__(self, value: float, rate: float, seconds: float = GLIDE_SECONDS) -> None:
+    def __init__(self, value: float, rate: float, seconds: float = GLIDE_SECONDS,
+                 state: Samples | None = None) -> None:
         self.frames = max(1, round(rate * seconds))
-        self.state: Samples = np.array([value, value, 0.0, 0.0])
+        self.state: Samples = np.zeros(4) if state is None else state
+        self.jump(value)
 
     def jump(self, value: float) -> None:
         """Be at the value at once."""

@@ -129,9 +129,12 @@ class Shape:
         """Cubic coefficients (CELLS, 4) for the kernel; what is not tabulated ignores them."""
         return _table(self if self.kernel_kind == TABLE else SHAPE_BY_ID["soft"])
 
-    def correction(self, oversample: int) -> Samples:
-        """The FIR (CORRECTION_TAPS,) at the base rate that takes back the highs which the kernel loses."""
-        return _droop_correction(self.kernel_kind not in (TABLE, MAGNETIC), self.steps, oversample)
+    def correction(self, oversample: int, steps: int | None = None) -> Samples:
+        """The FIR (CORRECTION_TAPS,) at the base rate that takes back the highs which the kernel loses.
+
+        steps : how finely it cuts each sample, the shape's own unless given
+        """
+        return _droop_correction(self.kernel_kind not in (TABLE, MAGNETIC), steps or self.steps, oversample)
 
 
 SHAPES = (

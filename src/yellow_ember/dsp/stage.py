@@ -101,9 +101,9 @@ class Processor(ABC):
         """Name the arrays that hold state from block to block."""
         self._carried.extend(arrays)
 
-    def ramp(self, value: float, rate: float) -> Ramp:
-        """A gliding gain that `reset` brings to its target."""
-        made = Ramp(value, rate)
+    def ramp(self, value: float, rate: float, state: Samples | None = None) -> Ramp:
+        """A gliding gain that `reset` brings to its target; `state` (4,) is where it is kept."""
+        made = Ramp(value, rate, state=state)
         self._ramps.append(made)
         return made
 
@@ -130,6 +130,23 @@ class Curve:
 
 
 @dataclass(frozen=True, slots=True)
+class Handle:
+    """What is taken hold of on a plot of response.
+
+    hz, level_db : where it is; along, up, width : ids of the parameters that it moves, "" for none
+    place : which edge, where `along` is a row of edges
+    """
+
+    label: str
+    hz: float
+    level_db: float
+    along: str
+    up: str = ""
+    width: str = ""
+    place: int = -1
+
+
+@dataclass(frozen=True, slots=True)
 class Plot:
     """One diagram of a stage's picture.
 
@@ -139,6 +156,7 @@ class Plot:
     (Hz from 0.1 to 100, logarithmic, against `y_label`)
     spectra : the signal's spectra before and after stand behind the curves
     live : turns samples (frames,) that enter the stage into points on the transfer curve
+    handles : what can be moved in it
     """
 
     title: str
@@ -148,6 +166,7 @@ class Plot:
     y_label: str = ""
     live: Callable[[Samples], tuple[Samples, Samples]] | None = None
     spectra: bool = False
+    handles: tuple[Handle, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -99,13 +99,22 @@ def rounded_shape(kind: int, x: float, knee: float) -> float:
 
 
 @kernel
-def read_curve(curve: Samples, x: float) -> float:
-    """A tabulated shape: (cells, 4) cubic coefficients over u = x / (1 + |x|) from -1 to 1."""
+def read_curve(curve: Samples, places: Samples, count: int, found: Samples) -> None:
+    """A tabulated shape at every place: (cells, 4) cubic coefficients over u = x / (1 + |x|) from -1 to 1.
+
+    `places` is left as the table's; the division vectorises only in a loop of its own.
+    """
     cells = curve.shape[0]
-    u = (x / (1.0 + abs(x)) + 1.0) * 0.5 * cells
-    cell = np.uintp(min(int(u), cells - 1))
-    t = u - cell
-    return float(curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3])))
+    last = cells - 1e-9
+    for j in range(np.uintp(count)):
+        x = places[j]
+        u = (x / (1.0 + abs(x)) + 1.0) * 0.5 * cells
+        places[j] = u if u < last else last
+    for j in range(np.uintp(count)):
+        u = places[j]
+        whole = int(u)
+        cell, t = np.uintp(whole), u - whole
+        found[j] = curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3]))
 
 
 @kernel
@@ -202,6 +211,8 @@ def follow_core(samples: Samples, n: int, state: Samples) -> None:
         gap = max(gap if dh >= 0.0 else -gap, 0.0)
         free = FREE / A * slope
         m += dh * ((1.0 - FREE) * gap / max(PINNED - ALPHA * gap, 1e-6) + free) / (1.0 - ALPHA * free)
+        # A field that leaps from one end to the other is no reason to magnetise beyond what there is.
+        m = min(max(m, -1.0), 1.0)
         h += dh
         samples[i] = m
     state[0], state[1] = h, m
@@ -241,8 +252,7 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
     """
     place_steps(samples, n, steps, offset, state[0:3], line, places)
     if kind == TABLE:
-        for j in range(n * steps):
-            bent[j] = read_curve(curve, places[j])
+        read_curve(curve, places, n * steps, bent)
         weigh_steps(bent, n, steps, 0.0, state[5:6], samples)
     elif kind == MAGNETIC:
         for k in range(steps):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages.amp import AMP
+from yellow_ember.dsp.stages.bands import BANDS
 from yellow_ember.dsp.stages.bits import BITS
 from yellow_ember.dsp.stages.cabinet import CABINET
 from yellow_ember.dsp.stages.comp import COMP
@@ -15,7 +16,7 @@ from yellow_ember.dsp.stages.tape import TAPE
 from yellow_ember.dsp.stages.trim import TRIM
 from yellow_ember.dsp.stages.wear import WEAR
 
-STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BITS, AMP, CABINET, EQ, COMP, LIMIT, TRIM)
+STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, LIMIT, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

@@ -1,0 +1,237 @@
+"""Saturation in bands: the split, shapes side by side or one after another, and feedback round it all."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.dynamics import compress
+from yellow_ember.dsp.kernels.filters import TINY, biquads, fir
+from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, STEP, TARGET, VALUE, add, advance, glide
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, bend
+
+MOST = 5
+KIND, STEPS = 0, 1
+"""Columns of the bands' shapes."""
+DRIVE, CLEAN, BENT = 0, 1, 2
+"""Rows of the bands' ramps: gain into the shape, weights of what passed it by and of what it made."""
+
+
+@kernel
+def split_up(parts: Samples, lows: Samples, highs: Samples, passes: Samples, low_states: Samples,
+             high_states: Samples, pass_states: Samples) -> None:
+    """The first of parts (bands, channels, frames) into all of them; their sum is an all-pass.
+
+    lows, highs : (edges, 2, 5); passes : (edges, 1, 5), what each split sums to
+    low_states, high_states : (edges, channels, 2, 2); pass_states : (edges, edges, channels, 1, 2)
+    """
+    edges = parts.shape[0] - 1
+    for k in range(edges):
+        parts[k + 1] = parts[k]
+        biquads(parts[k], lows[k], low_states[k])
+        biquads(parts[k + 1], highs[k], high_states[k])
+    for j in range(edges):
+        # Lower bands go through what the later splits do to the phase.
+        for k in range(j + 1, edges):
+            biquads(parts[j], passes[k], pass_states[j, k])
+
+
+@kernel
+def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples, held_states: Samples,
+              ramps: Samples, corrections: Samples, histories: Samples, line: Samples, active: Counts,
+              clean: Samples) -> int:
+    """What passes the shapes by into `clean`; parts are driven for theirs.  Returns how many are active.
+
+    parts : (bands, channels, frames), squashed first where that is 1; figures : (bands, FIGURES) for `compress`
+    corrections : (bands, taps), what the shape will lose of the highs; active : the bands whose shape is heard
+    """
+    count = 0
+    clean[:] = 0.0
+    for k in range(parts.shape[0]):
+        part = parts[k]
+        if squashed[k] == 1:
+            spare[:] = part
+            compress(part, spare, figures[k], False, held_states[k])
+        passed, drive, bent = ramps[CLEAN, k], ramps[DRIVE, k], ramps[BENT, k]
+        if passed[TARGET] != 0.0 or passed[LEFT] > 0.0:
+            spare[:] = part
+            glide(spare, passed)
+            add(clean, spare)
+        if bent[TARGET] == 0.0 and bent[LEFT] == 0.0:
+            drive[VALUE], drive[LEFT] = drive[TARGET], 0.0
+            continue
+        active[count] = k
+        count += 1
+        fir(part, corrections[k], histories[k], line)
+        glide(part, drive)
+    return count
+
+
+@kernel
+def bend_side_by_side(parts: Samples, active: Counts, shapes: Counts, curves: Samples, ramps: Samples,
+                      bend_states: Samples, ups: Samples, wait: Samples, places: Samples, values: Samples,
+                      bent: Samples, high_sum: Samples, levels: int, pad: int, passes: Cascade, up: Samples,
+                      down: Samples, odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples,
+                      odd_line: Samples, total: Samples, out: Samples) -> None:
+    """The active parts (bands, channels, frames), each bent by its shape, summed at the raised rate into `out`.
+
+    shapes : (bands, 2), curves : (bands, cells, 4); ramps : (3, bands, 4)
+    ups : (bands, channels, ...), each band's filters on the way up; wait : (channels, frames of delay)
+    """
+    channels, frames = out.shape
+    for start in range(0, frames, CHUNK):
+        n = min(CHUNK, frames - start)
+        fast = n << levels
+        for c in range(channels):
+            for i in range(fast):
+                high_sum[i] = 0.0
+            for k in active:
+                high = raise_rate(parts[k, c, start:start + n], n, levels, passes, ups[k, c], ping, pong, line, total)
+                bend(high, fast, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
+                     places, values, bent)
+                ramp = ramps[BENT, k]
+                weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+                for i in range(fast):
+                    high_sum[i] += (weight + step * i) * high[i]
+            delay_short(high_sum, fast, wait[c], wait.shape[1], line)
+            delay_short(high_sum, fast, pads[c], pad, line)
+            lower_rate(high_sum, pong, n, levels, passes, down[c], odd[c], line, odd_line, out[c, start:start + n])
+        for k in active:
+            advance(ramps[BENT, k], n)
+
+
+@kernel
+def glide_step(ramp: Samples, frames: int, steps: int) -> float:
+    """What a ramp that moves over `frames` adds each of `steps`."""
+    moved = min(float(frames), ramp[LEFT]) * ramp[STEP]
+    return float(moved / steps)
+
+
+@kernel
+def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solos: Counts, sections: Samples,
+                   figures: Samples, squashed: Counts, shapes: Counts, curves: Samples, ramps: Samples,
+                   section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
+                   alone_waits: Samples, own: Samples, held: Samples, places: Samples, values: Samples, bent: Samples,
+                   heard: Samples, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples, odd: Samples,
+                   pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
+                   total: Samples) -> None:
+    """One band after another changes the whole signal, in place: what it makes of its part replaces that part.
+
+    active : (bands,), 1 where the shape is heard; solos : likewise; alone : only soloed bands' parts are heard
+    sections : (bands, 1, 5) at the raised rate; figures : (bands, FIGURES) for `compress` there
+    waits, alone_waits : (MOST, channels, BEND_DELAY)
+    """
+    channels, frames = block.shape
+    for start in range(0, frames, CHUNK):
+        n = min(CHUNK, frames - start)
+        fast = n << levels
+        for c in range(channels):
+            part = block[c, start:start + n]
+            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
+            for i in range(fast):
+                heard[i] = 0.0
+            for k in range(MOST):
+                if k < bands:
+                    for i in range(fast):
+                        own[i] = high[i]
+                    biquads(own[:fast].reshape(1, fast), sections[k], section_states[k, c:c + 1])
+                    for i in range(fast):
+                        held[i] = own[i]
+                    if squashed[k] == 1:
+                        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures[k], False,
+                                 held_states[k, c:c + 1])
+                    ramp = ramps[CLEAN, k]
+                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+                    for i in range(fast):
+                        made = (weight + step * i) * held[i]
+                        high[i] += made - own[i]
+                        own[i] = made
+                delay_short(high, fast, waits[k, c], BEND_DELAY, line)
+                if alone:
+                    if k < bands and solos[k] == 1:
+                        for i in range(fast):
+                            heard[i] += own[i]
+                    delay_short(heard, fast, alone_waits[k, c], BEND_DELAY, line)
+                if k < bands and active[k] == 1:
+                    ramp = ramps[DRIVE, k]
+                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+                    for i in range(fast):
+                        held[i] *= weight + step * i
+                    bend(held, fast, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
+                         places, values, bent)
+                    ramp = ramps[BENT, k]
+                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+                    for i in range(fast):
+                        made = (weight + step * i) * held[i]
+                        high[i] += made
+                        if solos[k] == 1:
+                            heard[i] += made
+                # Shapes without a limit, one after another, would leave all numbers behind.
+                for i in range(fast):
+                    high[i] = min(max(high[i], -LOUDEST), LOUDEST)
+            if alone:
+                for i in range(fast):
+                    high[i] = heard[i]
+            delay_short(high, fast, pads[c], pad, line)
+            lower_rate(high, heard, n, levels, passes, down[c], odd[c], line, odd_line, part)
+        for k in range(bands):
+            for row in range(3):
+                advance(ramps[row, k], n)
+
+
+AMOUNT, FOLLOW, RISE, FALL, FULL = range(5)
+"""What `feed_back` takes: gain of the loop, share that the level decides, one-pole coefficients, level of all."""
+FIGURES = 5
+
+
+@kernel
+def feed_back(heard: Samples, figures: Samples, late: int, ring: Samples, place: int, followed: Samples,
+              out: Samples) -> None:
+    """What comes round to the input, (channels, frames): the output `late` frames ago, never over one.
+
+    heard : the input, whose level is followed; ring : (channels, length); followed : (channels,)
+    With FOLLOW over zero loud notes open the loop, under zero they close it.
+    """
+    length = ring.shape[1]
+    share = figures[FOLLOW]
+    for c in range(out.shape[0]):
+        level = followed[c]
+        at = place - late
+        at += length if at < 0 else 0
+        for i in range(out.shape[1]):
+            x = abs(heard[c, i])
+            level += (figures[RISE] if x > level else figures[FALL]) * (x - level)
+            near = min(level / figures[FULL], 1.0)
+            opened = 1.0 - share * (1.0 - near) if share >= 0.0 else 1.0 + share * near
+            out[c, i] = math.tanh(figures[AMOUNT] * opened * ring[c, at])
+            at += 1
+            if at == length:
+                at = 0
+        followed[c] = level if level > TINY else 0.0
+
+
+@kernel
+def hold_within(block: Samples, limit: float) -> None:
+    """Cut what passes a limit, in place."""
+    for c in range(block.shape[0]):
+        for i in range(block.shape[1]):
+            block[c, i] = min(max(block[c, i], -limit), limit)
+
+
+@kernel
+def keep(block: Samples, ring: Samples, place: int) -> int:
+    """Write a block into a ring; returns the new place."""
+    length = ring.shape[1]
+    at = place
+    for c in range(block.shape[0]):
+        at = place
+        for i in range(np.uintp(block.shape[1])):
+            ring[c, at] = block[c, i]
+            at += 1
+            if at == length:
+                at = 0
+    return at
