@@ -1,4 +1,4 @@
-"""Equaliser, compressor and limiter, through `yellow-ember process`."""
+"""Equaliser, compressor, taming and limiter, through `yellow-ember process`."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ import pytest
 from scipy.signal import resample_poly
 
 from tones import RATE, Signal, decibels, process
+from yellow_ember.measure.harshness import harsh_bands
+from yellow_ember.measure.heat import compare
 
 TIME = np.arange(RATE) / RATE
 
@@ -86,3 +88,40 @@ def test_the_limiter_leaves_quiet_sounds_alone(tmp_path: Path) -> None:
     rng = np.random.default_rng(3)
     quiet = 0.05 * rng.standard_normal((2, RATE))
     assert np.abs(through(tmp_path, "limit", quiet) - quiet).max() < 1e-6
+
+
+def tamed_level(folder: Path, ring_db: float, **params: object) -> float:
+    """Level of a 4 kHz tone beside a strong 300 Hz one, through a band that may hold it down by 12 dB."""
+    out = through(folder, "tame", tone(300.0, -12.0) + tone(4000.0, ring_db),
+                  **{"band2_hz": 4000.0, "band2_depth_db": 12.0, **params})
+    part = out[0, RATE // 2:]
+    wave = np.exp(-2j * np.pi * 4000.0 * np.arange(part.size) / RATE) * np.hanning(part.size)
+    return float(decibels(4.0 * np.abs(np.sum(part * wave)) / part.size))
+
+
+def test_tame_holds_down_only_what_sticks_out(tmp_path: Path) -> None:
+    assert tamed_level(tmp_path, -50.0, above_db=-15.0) == pytest.approx(-50.0, abs=0.3)
+    assert tamed_level(tmp_path, -14.0, above_db=-15.0) < -22.0
+    assert tamed_level(tmp_path, -14.0, above_db=-15.0, band2_depth_db=4.0) == pytest.approx(-18.0, abs=0.6)
+
+
+def test_tame_goes_by_proportion_not_by_level(tmp_path: Path) -> None:
+    loud = through(tmp_path, "tame", tone(300.0, -12.0) + tone(4000.0, -18.0), band2_depth_db=12.0)
+    quiet = through(tmp_path, "tame", (tone(300.0, -12.0) + tone(4000.0, -18.0)) / 10.0, band2_depth_db=12.0)
+    assert np.abs(loud - 10.0 * quiet).max() < 1e-3
+
+
+def test_harsh_bands_are_found_where_a_drive_put_them() -> None:
+    rng = np.random.default_rng(4)
+    spectrum = np.fft.rfft(rng.standard_normal(4 * RATE))
+    hz = np.fft.rfftfreq(4 * RATE, 1.0 / RATE)
+    before = np.fft.irfft(spectrum / np.maximum(hz, 50.0))[None, :]
+    before *= 0.1 / before.std()
+    near = np.abs(np.log2(np.maximum(hz, 1.0) / 5000.0)) < 0.2
+    hiss = np.fft.irfft(np.fft.rfft(rng.standard_normal(4 * RATE)) * near)
+    after = before + hiss[None, :] * (0.02 / hiss.std())
+    found = harsh_bands(compare(before, after, RATE), 4)
+    assert len(found) == 1
+    assert found[0].hz == pytest.approx(5012.0, rel=0.01)
+    assert found[0].depth_db >= 6.0
+    assert harsh_bands(compare(before, 2.0 * before, RATE), 4) == [], "louder is not harsher"

@@ -338,7 +338,7 @@ def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
     window.ladder.open_add_menu()
     menu = window.ladder.findChild(QMenu)
     assert [action.text() for action in menu.actions()][:5] == [
-        "Tape machine", "Wow and flutter", "Worn tape", "Saturation", "Bit reduction"]
+        "Tape machine", "Wow and flutter", "Worn tape", "Saturation", "Band saturation"]
     menu.close()
     for dialog in (ShortcutSheet(window), MessageList(window.workspace.messages, window)):
         dialog.show()

@@ -16,6 +16,7 @@ from yellow_ember.app.flow import ColumnFlow
 from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.picture import Picture
+from yellow_ember.app.proposal import Proposal
 from yellow_ember.app.step_lane import StepLane
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -46,6 +47,7 @@ class Bench(QWidget):
         self.bars: dict[str, ValueBar | StepLane] = {}
         self.jumps: dict[str, QPushButton] = {}
         self._sentence = ""
+        self._titles: set[str] = set()
         self._built_for: tuple[str, str] | None = None
         self._title = QLabel()
         self._title.setFont(theme.font(10.5, bold=True))
@@ -58,6 +60,10 @@ class Bench(QWidget):
         self.line_up = QPushButton("Line-up\u2026")
         self.line_up.setToolTip("Align the machine: alignment tape, oscillator, meters, bias curves")
         self.line_up.clicked.connect(self.open_line_up)
+        self.propose = QPushButton("Propose bands")
+        self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
+        self.propose.clicked.connect(self.propose_bands)
+        self._proposal = Proposal(workspace)
         self.picture = Picture(workspace)
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
@@ -66,6 +72,7 @@ class Bench(QWidget):
         head.setContentsMargins(10, 6, 10, 0)
         head.addWidget(self._title)
         head.addWidget(self._purpose, 1)
+        head.addWidget(self.propose)
         head.addWidget(self.line_up)
         head.addWidget(self._reset)
         self._jump_row = QHBoxLayout()
@@ -107,6 +114,7 @@ class Bench(QWidget):
         self.picture.setVisible(stage is not None)
         self._reset.setVisible(stage is not None)
         self.line_up.setVisible(stage is not None and stage.kind == "tape")
+        self.propose.setVisible(stage is not None and stage.kind == "tame")
         if stage is None:
             return
         shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST),
@@ -118,7 +126,20 @@ class Bench(QWidget):
             else:
                 bar.show_value(shown[name])
                 bar.setEnabled(name not in idle)
+        self._show_groups(stage, idle)
         self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
+
+    def _show_groups(self, stage: StageSettings, idle: frozenset[str]) -> None:
+        """Leave out groups in which nothing does anything."""
+        flow = self._scroll.widget()
+        assert isinstance(flow, ColumnFlow)
+        titles = {group.value for group, members in stage.declaration.groups() if not idle.issuperset(
+            member.id for member in members)} | {Group.OUTPUT.value}
+        if titles != self._titles:
+            self._titles = titles
+            flow.show_only(titles)
+            for title, button in self.jumps.items():
+                button.setHidden(title not in titles)
 
     def _on_frame(self, state: EngineState) -> None:
         for bar in self.bars.values():
@@ -134,6 +155,12 @@ class Bench(QWidget):
         else:
             LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
 
+    def propose_bands(self) -> None:
+        """Set the chosen stage's bands by what the stages before it added."""
+        stage = self._stage()
+        if stage is not None and stage.kind == "tame":
+            self._proposal.start(self._workspace.strip_id, stage.id)
+
     def open_impulses(self) -> None:
         """Impulse responses to hear in the chosen stage, in a window of their own."""
         stage = self._stage()
@@ -143,6 +170,7 @@ class Bench(QWidget):
     def _build(self, stage: StageSettings | None) -> None:
         self.bars = {}
         self.jumps = {}
+        self._titles = set()
         for row in (self._jump_row, self._lanes):
             while (item := row.takeAt(0)) is not None:
                 if (old := item.widget()) is not None:
@@ -183,8 +211,9 @@ class Bench(QWidget):
     def _add_jumps(self, flow: ColumnFlow) -> None:
         """A button for each group, which scrolls to it."""
         for title in flow.titles():
-            button = QPushButton(title)
+            button = QPushButton(title.removeprefix("Band "))
             button.setObjectName("jump")
+            button.setAccessibleName(f"Go to {title}")
             button.setToolTip(f"Go to {title}")
             button.clicked.connect(lambda _checked, chosen=title: self._go_to(flow, chosen))
             self._jump_row.addWidget(button)

@@ -53,6 +53,12 @@ class ColumnFlow(QWidget):
         self._titles.append(title)
         group.show()
 
+    def show_only(self, titles: set[str]) -> None:
+        """Hide the groups that are not among these."""
+        for group, title in zip(self._groups, self._titles, strict=True):
+            group.setHidden(title not in titles)
+        self._arrange()
+
     def titles(self) -> list[str]:
         """The groups' names in their order."""
         return list(self._titles)
@@ -74,11 +80,12 @@ class ColumnFlow(QWidget):
 
     def _arrange(self) -> None:
         columns = max(1, (self.width() - _GAP) // (_COLUMN + _GAP))
-        heights = [group.sizeHint().height() for group in self._groups]
+        groups = [group for group in self._groups if not group.isHidden()]
+        heights = [group.sizeHint().height() for group in groups]
         limit = _fitting_height(heights, columns)
         width = (self.width() - _GAP * (columns + 1)) // columns
         column, y, tallest = 0, 0, 0
-        for group, height in zip(self._groups, heights, strict=True):
+        for group, height in zip(groups, heights, strict=True):
             if y and y + height > limit and column + 1 < columns:
                 column, y = column + 1, 0
             group.setGeometry(_GAP + column * (width + _GAP), y + 2, width, height)

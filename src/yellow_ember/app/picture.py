@@ -8,10 +8,20 @@ from collections import deque
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent
+from PyQt6.QtGui import (
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.handles import Handles
 from yellow_ember.app.level import draw_level
 from yellow_ember.app.plot import (
     Axes,
@@ -32,12 +42,15 @@ from yellow_ember.files.impulses import find_impulse
 
 _LIVE_POINTS = 256
 _QUIET = 1e-5
+_HANDLES_HINT = ("Drag the handles, wheel for their width, double-click for the default or for one more.<br>"
+                 "Keys: arrows move, Page Up and Down choose, Plus and Minus the width, Insert and Delete an edge.")
 _REELS_SHARE = 0.8
 _TALL = 60.0
+_LOW_FRAME = 90.0
 _APART_SECONDS = 0.1
 _GAIN_FRAMES, _GAIN_SPAN = 180, 480
 """Readings of the gain that are kept, some six seconds, and frames of sound that each is taken from."""
-_COLOURS = (theme.DIM, theme.BEFORE, theme.TEXT, theme.AFTER)
+_COLOURS = (theme.DIM, theme.TEXT, theme.BEFORE, theme.AFTER)
 
 
 class Picture(QWidget):
@@ -63,7 +76,11 @@ class Picture(QWidget):
         self._later.timeout.connect(self.update)
         self.speed_reader = SpeedReader(workspace)
         self.speed_reader.changed.connect(self._redraw)
+        self._handles = Handles(workspace, self)
+        self._handles.moving.connect(self.update)
+        self._reach = 12.0
         self.setMinimumSize(220, 200)
+        self.setMouseTracking(True)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
         workspace.frame.connect(self._on_frame)
@@ -76,6 +93,33 @@ class Picture(QWidget):
         """Draw what stands still anew as well."""
         self._stale = True
         self.update()
+
+    # -- hands --------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() != Qt.MouseButton.LeftButton or not self._handles.press(event.position()):
+            super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._handles.drag(event.position())
+        over = self._handles.dragging or self._handles.over(event.position())
+        self.setCursor(Qt.CursorShape.SizeAllCursor if over else Qt.CursorShape.ArrowCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._handles.release()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._handles.double_click(event.position())
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if not self._handles.wheel(event.position(), event.angleDelta().y() / 120.0):
+            super().wheelEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self._handles.key(event):
+            self.setAccessibleDescription(self._handles.text())
+        else:
+            super().keyPressEvent(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._stale = True
@@ -153,6 +197,7 @@ class Picture(QWidget):
             # then, and in between stretched to fit.
             if time.monotonic() - self._drawn_at > _APART_SECONDS or self._still.isNull():
                 self._compute()
+                self._place_handles()
                 self._still = self._draw_still()
                 self._stale, self._drawn_at = False, time.monotonic()
             elif not self._later.isActive():
@@ -162,6 +207,7 @@ class Picture(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for part, box in self._boxes():
             self._paint_moving(painter, part, box)
+        self._handles.paint(painter, self.hasFocus())
 
     def _boxes(self) -> list[tuple[Plot | Reels | Damage, QRectF]]:
         """The parts and where they are drawn, from the top down."""
@@ -172,6 +218,16 @@ class Picture(QWidget):
             found.append((part, QRectF(0, top, self.width(), height)))
             top += height
         return found
+
+    def _place_handles(self) -> None:
+        for part, box in self._boxes():
+            if isinstance(part, Plot) and part.handles:
+                self._handles.show(part.handles, self._response_axes(part, _frame(part, box)))
+                break
+        else:
+            self._handles.show((), None)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if self._handles else Qt.FocusPolicy.NoFocus)
+        self.setToolTip(_HANDLES_HINT if self._handles else "")
 
     def _draw_still(self) -> QPixmap:
         """Frames, curves and words: what does not move with the signal."""
@@ -355,16 +411,30 @@ class Picture(QWidget):
             painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), f"{order:g}")
 
     def _paint_response(self, painter: QPainter, plot: Plot, frame: QRectF) -> None:
-        # The last curve is what counts; what it is made of may leave the frame.
-        spread = float(np.quantile(np.abs(plot.curves[-1].y), 0.9))
-        reach = 6.0 if spread < 5.0 and len(plot.curves) < 4 else 12.0 if spread < 11.0 else 24.0
-        axes = Axes(frame, 20.0, 20000.0, -reach, reach, log_x=True)
+        axes = self._response_axes(plot, frame)
         draw_frame(painter, axes)
-        draw_y_grid(painter, axes, reach / 3.0)
+        draw_y_grid(painter, axes, axes.y_high / (3.0 if frame.height() > _LOW_FRAME else 1.0))
         draw_frequency_grid(painter, axes)
-        colours = _COLOURS[-len(plot.curves):]
+        self._paint_curves(painter, plot, axes)
+
+    def _response_axes(self, plot: Plot, frame: QRectF) -> Axes:
+        """Scales of a response; they stay while something in it is moved."""
+        if not (plot.handles and self._handles.held):
+            # The last curve is what counts; what it is made of may leave the frame.
+            spread = float(np.quantile(np.abs(plot.curves[-1].y), 0.9))
+            spread = max([spread, *(abs(handle.level_db) + 0.5 for handle in plot.handles)])
+            small = spread < 5.0 and len(plot.curves) < 4 and not plot.handles
+            self._reach = 6.0 if small else 12.0 if spread < 11.0 and not plot.alike else 24.0
+        return Axes(frame, 20.0, 20000.0, -self._reach, self._reach, log_x=True)
+
+    def _paint_curves(self, painter: QPainter, plot: Plot, axes: Axes) -> None:
+        """Curves in their colours, and their legend under the figures of the axis."""
+        count = len(plot.curves)
+        colours = theme.shades(count) if plot.alike else _COLOURS[-count:]
         for curve, colour in zip(plot.curves, colours, strict=True):
-            draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)
+            strong = plot.alike or colour is theme.AFTER
+            draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if strong else 1.2)
+        frame = axes.frame
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12),
                     [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)])
 
@@ -374,11 +444,7 @@ class Picture(QWidget):
         painter.setPen(QPen(theme.EDGE, 1.0))
         painter.drawLine(QPointF(axes.x(0), frame.top()), QPointF(axes.x(0), frame.bottom()))
         draw_y_grid(painter, axes, 0.5)
-        colours = [theme.BEFORE, theme.AFTER][-len(plot.curves):]
-        for curve, colour in zip(plot.curves, colours, strict=True):
-            draw_line(painter, axes, curve.x, curve.y, colour, 2.0 if colour is theme.AFTER else 1.2)
-        legend = [(curve.label, colour) for curve, colour in zip(plot.curves, colours, strict=True)]
-        draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12), legend)
+        self._paint_curves(painter, plot, axes)
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
         painter.drawText(QRectF(frame.left(), frame.bottom() + 1, frame.width(), 13),

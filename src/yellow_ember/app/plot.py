@@ -36,6 +36,12 @@ class Axes:
         share = (value - self.y_low) / (self.y_high - self.y_low)
         return self.frame.bottom() - min(max(share, -0.02), 1.02) * self.frame.height()
 
+    def value_at_x(self, x: float) -> float:
+        share = (x - self.frame.left()) / self.frame.width()
+        if self.log_x:
+            return float(self.x_low * (self.x_high / self.x_low) ** share)
+        return self.x_low + share * (self.x_high - self.x_low)
+
     def value_at_y(self, y: float) -> float:
         return self.y_low + (self.frame.bottom() - y) / self.frame.height() * (self.y_high - self.y_low)
 
@@ -70,8 +76,8 @@ def draw_frame(painter: QPainter, axes: Axes) -> None:
 def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> None:
     """Lines and figures at multiples of a step, the zero line stronger."""
     painter.setFont(theme.font(7.5))
-    value = math.ceil(axes.y_low / step) * step
-    while value <= axes.y_high + 1e-9:
+    for place in range(math.ceil(axes.y_low / step), math.floor(axes.y_high / step + 1e-9) + 1):
+        value = place * step
         y = axes.y(value)
         painter.setPen(QPen(theme.EDGE if abs(value) > 1e-9 else theme.DIM, 1.0,
                             Qt.PenStyle.SolidLine if abs(value) < 1e-9 else Qt.PenStyle.DotLine))
@@ -80,7 +86,6 @@ def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> N
         text = f"{value:g}{unit}"
         painter.drawText(QRectF(axes.frame.left() - 34, y - 7, 30, 14),
                          int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), text)
-        value += step
 
 
 def draw_x_grid(painter: QPainter, axes: Axes, step: float) -> None:

@@ -17,6 +17,7 @@ RAISED = QColor("#2b2520")
 EDGE = QColor("#40372f")
 TEXT = QColor("#efe7dc")
 DIM = QColor("#b3a899")
+FAINT = QColor("#7a6f63")
 AFTER = QColor("#f2c43a")
 AFTER_FILL = QColor("#57471b")
 BEFORE = QColor("#93a8bd")
@@ -53,6 +54,17 @@ def _ramp_at(step: int) -> tuple[int, int, int]:
                 (a.red(), a.green(), a.blue()), (b.red(), b.green(), b.blue()), strict=True))
             return red, green, blue
     raise ValueError(f"step {step} lies beyond the ramp's {_RAMP_STEPS}")
+
+
+@functools.cache
+def shades(count: int) -> tuple[QColor, ...]:
+    """Colours for things of one rank, from the colour of before to that of after."""
+    found = []
+    for place in range(count):
+        share = place / max(count - 1, 1)
+        found.append(QColor(*(round(a + share * (b - a)) for a, b in zip(
+            BEFORE.getRgb()[:3], AFTER.getRgb()[:3], strict=True))))
+    return tuple(found)
 
 
 @functools.cache

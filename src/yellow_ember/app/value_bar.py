@@ -346,7 +346,7 @@ class ValueBar(QWidget):
         if isinstance(self.parameter, Number):
             self._paint_bar(painter, box.adjusted(1, 1, -1, -1), enabled)
         painter.setFont(theme.font(9))
-        painter.setPen(theme.DIM if enabled else theme.EDGE)
+        painter.setPen(theme.DIM if enabled else theme.FAINT)
         inner = box.adjusted(8, 0, -8, -3)
         if self._splits:
             inner.setRight(self._split_box().left() - 2)
@@ -355,7 +355,7 @@ class ValueBar(QWidget):
         painter.drawText(inner, int(left | middle), self.parameter.label)
         name_width = painter.fontMetrics().horizontalAdvance(self.parameter.label)
         painter.setFont(theme.font(9, bold=True))
-        painter.setPen(theme.TEXT if enabled and self._value is not None else theme.DIM)
+        painter.setPen(theme.FAINT if not enabled else theme.DIM if self._value is None else theme.TEXT)
         text = self.parameter.text(self._value)
         if isinstance(self.parameter, Switch):
             self._paint_switch(painter, inner, text)

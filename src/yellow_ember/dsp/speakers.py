@@ -214,11 +214,12 @@ def response(speaker_id: str, microphone_id: str, angle: float, metres: float, f
     speaker, microphone = SPEAKER_BY_ID[speaker_id], MICROPHONE_BY_ID[microphone_id]
     taps = round(SECONDS * rate)
     hz, cone = _levelled_cone(speaker, rate, 1 << (3 * taps // 2 - 1).bit_length())
-    own = _minimum_phase(cone * _microphone(microphone, hz, metres))
+    set_for = _FAR_METRES if far else _NEAR_METRES
+    heard = _microphone(microphone, hz, metres) * _unity(hz, _microphone(microphone, hz, set_for), rate)
+    own = _minimum_phase(cone * heard)
     wave = 2.0 * np.pi * hz / _SOUND
     turned = math.radians(angle)
     total = np.zeros(hz.size, dtype=complex)
-    set_for = _FAR_METRES if far else _NEAR_METRES
     for across, up in _places(speaker):
         there = math.sqrt(metres * metres + across * across + up * up)
         off = math.acos(min(metres / there, 1.0)) + turned

@@ -134,7 +134,7 @@ class Handle:
     """What is taken hold of on a plot of response.
 
     hz, level_db : where it is; along, up, width : ids of the parameters that it moves, "" for none
-    place : which edge, where `along` is a row of edges
+    place : which edge, where `along` is a row of edges; up_sign : -1 where dragging up makes `up` less
     """
 
     label: str
@@ -144,6 +144,7 @@ class Handle:
     up: str = ""
     width: str = ""
     place: int = -1
+    up_sign: float = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,6 +158,7 @@ class Plot:
     spectra : the signal's spectra before and after stand behind the curves
     live : turns samples (frames,) that enter the stage into points on the transfer curve
     handles : what can be moved in it
+    alike : no curve counts more than the others
     """
 
     title: str
@@ -167,6 +169,7 @@ class Plot:
     live: Callable[[Samples], tuple[Samples, Samples]] | None = None
     spectra: bool = False
     handles: tuple[Handle, ...] = ()
+    alike: bool = False
 
 
 @dataclass(frozen=True, slots=True)

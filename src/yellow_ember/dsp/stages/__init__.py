@@ -12,11 +12,12 @@ from yellow_ember.dsp.stages.drive import DRIVE
 from yellow_ember.dsp.stages.eq import EQ
 from yellow_ember.dsp.stages.limit import LIMIT
 from yellow_ember.dsp.stages.motion import MOTION
+from yellow_ember.dsp.stages.tame import TAME
 from yellow_ember.dsp.stages.tape import TAPE
 from yellow_ember.dsp.stages.trim import TRIM
 from yellow_ember.dsp.stages.wear import WEAR
 
-STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, LIMIT, TRIM)
+STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, TAME, LIMIT, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

@@ -382,9 +382,9 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     x = np.linspace(-1.0, 1.0, 401)
     shapes = tuple(Curve(f"{k + 1}", x, band.clean * x + band.bent * band.shape.function(x * band.drive))
                    for k, band in enumerate(bands))
-    return (Plot("Bands, dB: drag the edges, double-click for one more", "response", tuple(curves), spectra=True,
-                 handles=handles),
-            Plot("Transfer of each band", "transfer", shapes, x_label="in, 1 = 0 dBFS", y_label="out"))
+    return (Plot("Bands, dB", "response", tuple(curves), spectra=True,
+                 handles=handles, alike=True),
+            Plot("Transfer of each band", "transfer", shapes, alike=True, x_label="in, 1 = 0 dBFS", y_label="out"))
 
 
 def _idle(values: Values) -> frozenset[str]:
@@ -430,7 +430,7 @@ def _band(number: int) -> tuple[Parameter, ...]:
 BANDS = StageKind(
     kind="bands",
     label="Band saturation",
-    glyph="SB",
+    glyph="D",
     purpose="Drives each part of the spectrum by itself: grit in the middle, clean lows, sparkle on top.",
     parameters=(
         Number(id="drive_db", label="Drive", group=Group.DRIVE, unit="dB", minimum=-24.0, maximum=24.0, default=0.0,

@@ -89,9 +89,14 @@ _SHOWN_RATE = 48000.0
 
 
 def _level(impulse: Samples, hz: Samples, rate: float) -> Samples:
-    """A response's magnitude in dB at some frequencies."""
-    size = max(impulse.size, 8192)
-    return np.interp(hz, np.fft.rfftfreq(size, 1.0 / rate), np.maximum(db(np.abs(np.fft.rfft(impulse, size))), -60.0))
+    """A response's mean magnitude over a sixth of an octave about some frequencies, in dB."""
+    size = max(impulse.size, round(rate / 4.0))
+    power = np.abs(np.fft.rfft(impulse, size)) ** 2
+    sums = np.concatenate(([0.0], np.cumsum(power)))
+    low, high = (np.clip(np.round(hz * side * size / rate).astype(int), 0, power.size)
+                 for side in (2.0 ** (-1.0 / 12.0), 2.0 ** (1.0 / 12.0)))
+    high = np.maximum(high, low + 1)
+    return np.asarray(np.maximum(db(np.sqrt((sums[high] - sums[low]) / (high - low))), -60.0))
 
 
 def _first_moments(impulse: Samples, rate: float) -> Plot:

@@ -20,10 +20,11 @@ from yellow_ember.dsp.filters import (
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Values, as_number
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 _BANDS = (("Low shelf", 100.0), ("Band 2", 250.0), ("Band 3", 700.0), ("Band 4", 1800.0), ("Band 5", 4500.0),
           ("High shelf", 9000.0))
+_GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4, Group.BAND_5, Group.BAND_6)
 _NO_LOW_CUT, _NO_HIGH_CUT = 20.0, 20000.0
 _SECTIONS = len(_BANDS) + 3
 
@@ -76,22 +77,28 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """The response, with the spectra before and after behind it."""
     hz = frequency_axis(rate)
     level = db(response(_sections(values, rate), hz, rate)) + as_number(values["out_db"])
+    handles = tuple(
+        Handle(label, as_number(values[f"band{number}_hz"]), as_number(values[f"band{number}_db"]),
+               f"band{number}_hz", f"band{number}_db", "" if "shelf" in label else f"band{number}_q")
+        for number, (label, _) in enumerate(_BANDS, 1))
     return (Plot("Response, dB; behind it the spectra before and after", "response", (Curve("response", hz, level),),
-                 spectra=True),)
+                 spectra=True, handles=handles),)
 
 
 def _band(number: int, label: str, hz: float) -> tuple[Number, ...]:
-    frequency = Number(
-        id=f"band{number}_hz", label=f"{label}, at", group=Group.TONE, unit="Hz", minimum=20.0, maximum=20000.0,
-        default=hz, taper=Taper.LOG, decimals=0,
-        help="Where this band works: below 200 Hz is weight, about 3 kHz bite, above 8 kHz air.")
+    group = _GROUPS[number - 1]
     level = Number(
-        id=f"band{number}_db", label=label, group=Group.TONE, unit="dB", minimum=-18.0, maximum=18.0, default=0.0,
+        id=f"band{number}_db", label=label if "shelf" in label else "Gain", group=group, unit="dB", minimum=-18.0,
+        maximum=18.0, default=0.0,
         help="How much this part of the sound comes up or goes down.")
+    frequency = Number(
+        id=f"band{number}_hz", label="At", group=group, unit="Hz", minimum=20.0, maximum=20000.0, default=hz,
+        taper=Taper.LOG, decimals=0,
+        help="Where this band works: below 200 Hz is weight, about 3 kHz bite, above 8 kHz air.")
     if "shelf" in label:
         return level, frequency
     return level, frequency, Number(
-        id=f"band{number}_q", label=f"{label}, Q", group=Group.TONE, unit="", minimum=0.2, maximum=12.0, default=0.9,
+        id=f"band{number}_q", label="Q", group=group, unit="", minimum=0.2, maximum=12.0, default=0.9,
         taper=Taper.LOG, decimals=2,
         help="How narrow this band is: broad changes the tone, narrow takes out a single ring.")
 

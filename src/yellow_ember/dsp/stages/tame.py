@@ -1,0 +1,117 @@
+"""Tame: bells that go down only while their band sticks out.  Section: `dsp/filters.py`; law: `dsp/kernels/tame.py`."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.filters import band_pass, one_pole, transfer
+from yellow_ember.dsp.kernels import tame as kernels
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
+from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+
+MOST_BANDS = 4
+_GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4)
+_RATES = (2200.0, 3600.0, 5600.0, 8200.0)
+_STEADY_SECONDS = 0.15
+
+
+def _bands(values: Values) -> list[tuple[float, float, float]]:
+    """Frequency in Hz, Q and most dB down of every band."""
+    return [(as_number(values[f"band{n}_hz"]), as_number(values[f"band{n}_q"]), as_number(values[f"band{n}_depth_db"]))
+            for n in range(1, MOST_BANDS + 1)]
+
+
+class TameProcessor(Processor):
+    """One kernel, then a level."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        channels = setup.channels
+        self._sections: Samples = np.zeros((MOST_BANDS, 5))
+        self._most: Samples = np.zeros(MOST_BANDS)
+        self._figures: Samples = np.zeros(kernels.FIGURES)
+        self._filters: Samples = np.zeros((channels, MOST_BANDS + 1, 2))
+        self._detectors: Samples = np.zeros((channels, MOST_BANDS, kernels.DETECTOR))
+        self._whole: Samples = np.zeros((channels, 2))
+        self._out = self.ramp(1.0, setup.rate)
+        self.settling = round(0.004 * setup.rate)
+        self.carry(self._filters, self._detectors, self._whole)
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        rate = self._setup.rate
+        for place, (hz, q, depth) in enumerate(_bands(values)):
+            self._sections[place] = band_pass(hz, q, rate)
+            self._most[place] = depth
+        self._above = as_number(values["above_db"])
+        self._figures[kernels.RISE] = one_pole(as_number(values["attack_ms"]) / 1000.0, rate)
+        self._figures[kernels.FALL] = one_pole(as_number(values["release_ms"]) / 1000.0, rate)
+        self._figures[kernels.STEADY] = one_pole(_STEADY_SECONDS, rate)
+        self._linked = bool(values["linked"])
+        level = gain(as_number(values["out_db"]))
+        if at_once:
+            self._out.jump(level)
+        else:
+            self._out.move(level)
+
+    def process(self, block: Samples) -> None:
+        kernels.tame(block, self._sections, self._most, self._above, self._figures, self._linked, self._filters,
+                     self._detectors, self._whole)
+        glide(block, self._out.state)
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """How far each band goes down at most, each with a handle, before the spectra before and after."""
+    hz = frequency_axis(rate, 200)
+    total = np.ones(hz.size, dtype=complex)
+    handles = []
+    for number, (at, q, depth) in enumerate(_bands(values), 1):
+        total = total + (gain(-depth) - 1.0) * transfer(np.array(band_pass(at, q, rate)), hz, rate)
+        handles.append(Handle(f"Band {number}", at, -depth, f"band{number}_hz", f"band{number}_depth_db",
+                              f"band{number}_q", up_sign=-1.0))
+    return (Plot("At most, dB; behind it the spectra before and after", "response",
+                 (Curve("held down by", hz, db(np.abs(total))),), spectra=True, handles=tuple(handles)),)
+
+
+def _band(number: int) -> tuple[Number, ...]:
+    group = _GROUPS[number - 1]
+    return (
+        Number(id=f"band{number}_depth_db", label="At most", group=group, unit="dB", minimum=0.0, maximum=24.0,
+               default=0.0, floor_word="off",
+               help="How far this band goes down at most, while it sticks out."),
+        Number(id=f"band{number}_hz", label="At", group=group, unit="Hz", minimum=500.0, maximum=16000.0,
+               default=_RATES[number - 1], taper=Taper.LOG, decimals=0,
+               help="Where this band lies: 2 to 5 kHz is bite, 5 to 9 kHz hiss of words, above that fizz."),
+        Number(id=f"band{number}_q", label="Q", group=group, unit="", minimum=0.5, maximum=8.0, default=2.0,
+               taper=Taper.LOG, decimals=2,
+               help="How narrow this band is: broad softens a region, narrow takes one ring."),
+    )
+
+
+TAME = StageKind(
+    kind="tame",
+    label="Tame",
+    glyph="H",
+    purpose="Holds down what a drive made harsh, only where and while it sticks out.",
+    parameters=(
+        Number(id="above_db", label="Sticks out from", group=Group.DRIVE, unit="dB", minimum=-36.0, maximum=6.0,
+               default=-15.0,
+               help="How near a band may come to the whole sound before it is held: lower holds more and sooner."),
+        Number(id="attack_ms", label="Attack", group=Group.DRIVE, unit="ms", minimum=0.2, maximum=50.0, default=2.0,
+               taper=Taper.LOG,
+               help="How soon a band goes down: fast takes the edge of strokes too."),
+        Number(id="release_ms", label="Release", group=Group.DRIVE, unit="ms", minimum=5.0, maximum=500.0,
+               default=60.0, taper=Taper.LOG, decimals=0,
+               help="How soon a band comes back: fast is livelier, slow smoother."),
+        Switch(id="linked", label="Left and right linked", group=Group.DRIVE, default=True,
+               help="Both channels are held down together, so that the stereo picture stays still."),
+        *(parameter for number in range(1, MOST_BANDS + 1) for parameter in _band(number)),
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=12.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level behind the taming."),
+    ),
+    processor=TameProcessor,
+    picture=picture,
+    rest={},
+)
