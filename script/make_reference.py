@@ -13,11 +13,15 @@ from yellow_ember.cli import parameter_listing
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
+from yellow_ember.session.chain_file import VERSION as CHAIN_VERSION
+from yellow_ember.session.macros import MOST_MACROS, Bend
 from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
 from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
 from yellow_ember.session.presets import INTENTIONS, SOURCES
+from yellow_ember.session.presets import VERSION as PRESET_VERSION
 from yellow_ember.session.reading import HIGHEST_DB, LOWEST_DB
 from yellow_ember.session.session_file import FORMAT as SESSION_FORMAT
+from yellow_ember.session.session_file import VERSION as SESSION_VERSION
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 
@@ -90,10 +94,24 @@ def _stages_schema() -> dict[str, Any]:
     return {"type": "array", "items": {"oneOf": kinds}}
 
 
-def _document(title: str, format_name: str, required: list[str], properties: dict[str, Any]) -> dict[str, Any]:
+def _macros_schema() -> dict[str, Any]:
+    text = {"type": "string"}
+    target = {"type": "object", "required": ["stage", "parameter"], "additionalProperties": False, "properties": {
+        "stage": {"type": "integer", "minimum": 0, "description": "the stage's place in the chain"},
+        "parameter": text, "low": {"type": "number"}, "high": {"type": "number"},
+        "curve": {"enum": [bend.value for bend in Bend]}}}
+    macro = {"type": "object", "required": ["name", "targets"], "additionalProperties": False, "properties": {
+        "id": text, "name": text, "value": {"type": "number", "minimum": 0, "maximum": 100},
+        "targets": {"type": "array", "items": target}}}
+    return {"type": "array", "maxItems": MOST_MACROS, "items": macro}
+
+
+def _document(title: str, format_name: str, version: int, required: list[str],
+              properties: dict[str, Any]) -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object",
             "required": ["format", "version", *required], "additionalProperties": False,
-            "properties": {"format": {"const": format_name}, "version": {"const": 1}, **properties}}
+            "properties": {"format": {"const": format_name}, "version": {"enum": list(range(1, version + 1))},
+                           **properties}}
 
 
 def schemas() -> dict[str, dict[str, Any]]:
@@ -108,6 +126,7 @@ def schemas() -> dict[str, dict[str, Any]]:
             "audio": {"type": ["string", "null"]},
             "volume_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB},
             "pan": {"type": "number", "minimum": -100, "maximum": 100}, "mute": flag, "solo": flag,
+            "macros": _macros_schema(),
             "match_db": {"type": "number", "minimum": -60, "maximum": 60}, "chain": stages}}
     session = {
         "name": text, "rate": {"enum": list(RATES)}, "tempo": {"type": "number", "minimum": 20, "maximum": 400},
@@ -120,11 +139,12 @@ def schemas() -> dict[str, dict[str, Any]]:
                  "properties": {"start": whole, "end": whole, "on": flag}},
         "strips": {"type": "array", "items": strip}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
-              "note": text, "stages": stages}
+              "note": text, "stages": stages, "macros": _macros_schema()}
     return {
-        "chain.schema.json": _document("Chain", CHAIN_FORMAT, ["stages"], {"stages": stages}),
-        "preset.schema.json": _document("Preset", PRESET_FORMAT, ["name", "source", "intention", "stages"], preset),
-        "session.schema.json": _document("Session", SESSION_FORMAT, ["strips"], session)}
+        "chain.schema.json": _document("Chain", CHAIN_FORMAT, CHAIN_VERSION, ["stages"], {"stages": stages}),
+        "preset.schema.json": _document("Preset", PRESET_FORMAT, PRESET_VERSION,
+                                        ["name", "source", "intention", "stages"], preset),
+        "session.schema.json": _document("Session", SESSION_FORMAT, SESSION_VERSION, ["strips"], session)}
 
 
 def main() -> int:

@@ -49,7 +49,7 @@ class Audition(QWidget):
             self.closing_row.addWidget(button)
             self.buttons[text] = button
         workspace.closing.connect(self.close)
-        self._connection = workspace.frame.connect(lambda _state: self._poll())
+        workspace.frame.connect(self._poll)
 
     # -- what is heard ------------------------------------------------------------------
 
@@ -108,6 +108,8 @@ class Audition(QWidget):
 
     def _poll(self) -> None:
         """With the clock: take measurements in, and use the time for the entries beside the chosen one."""
+        if not self.isVisible():
+            return
         if self._job is not None:
             key, job = self._job
             if not job.poll():
@@ -170,6 +172,5 @@ class Audition(QWidget):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self._cancel()
-        self._workspace.frame.disconnect(self._connection)
         self._drop()
         event.accept()

@@ -9,12 +9,14 @@ import functools
 from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.flow import ColumnFlow
 from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.line_up import LineUpWindow
+from yellow_ember.app.macro_editor import MacroEditor
+from yellow_ember.app.macro_row import MacroRow, add_macro_menu
 from yellow_ember.app.picture import Picture
 from yellow_ember.app.proposal import Proposal
 from yellow_ember.app.step_lane import StepLane
@@ -26,6 +28,7 @@ from yellow_ember.engine.client import EngineState
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
+from yellow_ember.session.macros import can_be_moved
 
 _LOWEST = -60.0
 _MANY = 16
@@ -64,6 +67,10 @@ class Bench(QWidget):
         self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
         self.propose.clicked.connect(self.propose_bands)
         self._proposal = Proposal(workspace)
+        self.macros = MacroRow(workspace)
+        self.macro_button = QPushButton("Macros\u2026")
+        self.macro_button.setToolTip("Controls of this path that move several others at once")
+        self.macro_button.clicked.connect(self.open_macros)
         self.picture = Picture(workspace)
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
@@ -74,6 +81,7 @@ class Bench(QWidget):
         head.addWidget(self._purpose, 1)
         head.addWidget(self.propose)
         head.addWidget(self.line_up)
+        head.addWidget(self.macro_button)
         head.addWidget(self._reset)
         self._jump_row = QHBoxLayout()
         self._jump_row.setContentsMargins(6, 0, 6, 0)
@@ -89,6 +97,7 @@ class Bench(QWidget):
         self._lanes = QVBoxLayout()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.macros)
         layout.addLayout(head)
         layout.addLayout(body, 1)
         layout.addLayout(self._lanes)
@@ -126,6 +135,7 @@ class Bench(QWidget):
             else:
                 bar.show_value(shown[name])
                 bar.setEnabled(name not in idle)
+                bar.show_held(any(macro.targeting(stage.id, name) for macro in self._workspace.strip.macros))
         self._show_groups(stage, idle)
         self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
 
@@ -160,6 +170,15 @@ class Bench(QWidget):
         stage = self._stage()
         if stage is not None and stage.kind == "tame":
             self._proposal.start(self._workspace.strip_id, stage.id)
+
+    def open_macros(self) -> None:
+        """The strip's macros, in a window of their own."""
+        MacroEditor(self._workspace, self).show()
+
+    def _offer_macros(self, name: str, menu: QMenu) -> None:
+        stage = self._stage()
+        if stage is not None and name in stage.params and can_be_moved(stage, name):
+            add_macro_menu(menu, self._workspace, stage, name)
 
     def open_impulses(self) -> None:
         """Impulse responses to hear in the chosen stage, in a window of their own."""
@@ -198,6 +217,8 @@ class Bench(QWidget):
                     bar.browsing.connect(self.open_impulses)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
                 bar.committed.connect(lambda _value, label=parameter.label: self._commit(label))
+                if isinstance(bar, ValueBar):
+                    bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
                 self.bars[parameter.id] = bar
                 if isinstance(bar, StepLane):
                     self._lanes.addWidget(bar)

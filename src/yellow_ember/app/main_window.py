@@ -102,6 +102,7 @@ class MainWindow(QMainWindow):
         edit.addSeparator()
         self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
         self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)
+        self._action(edit, "Macros\u2026", "", self.bench.open_macros)
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
         self._action(edit, "Match loudness now", "Ctrl+M", workspace.measurer.match)

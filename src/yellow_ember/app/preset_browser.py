@@ -124,7 +124,7 @@ class PresetBrowser(Audition):
 
     def tried(self, key: str) -> Session:
         preset = next(preset for preset in self._shown if preset.name == key)
-        return use_chain(self._workspace.session, self._strip_id, preset.stages)
+        return use_chain(self._workspace.session, self._strip_id, preset.stages, preset.macros)
 
     def step(self, key: str) -> str:
         return f"Preset {key}"
@@ -148,7 +148,8 @@ class PresetBrowser(Audition):
             return
         source, intention = self.source.currentText(), self.intention.currentText()
         kept = keep_preset(Preset(name.strip(), source if source != _ANY else "effect",
-                                  intention if intention != _ANY else "glue", note.strip(), strip.chain))
+                                  intention if intention != _ANY else "glue", note.strip(), strip.chain,
+                                  strip.macros))
         self._fill()
         self.state.setText(f"{kept.name} is saved")
 

@@ -44,6 +44,8 @@ class ValueBar(QWidget):
     committed = pyqtSignal(object)
     browsing = pyqtSignal()
     """A file is to be chosen."""
+    menu_opening = pyqtSignal(object)
+    """The bar's menu, for others to add to."""
 
     def __init__(self, parameter: Parameter, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -54,6 +56,7 @@ class ValueBar(QWidget):
         self._moved = False
         self._position = 0.0
         self._editor: QLineEdit | None = None
+        self._held = False
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(_SETTLE_MS)
@@ -78,6 +81,12 @@ class ValueBar(QWidget):
         if value != self._value:
             self._value = value
             self._describe()
+            self.update()
+
+    def show_held(self, held: bool) -> None:
+        """Mark that a macro has this control in hand."""
+        if held != self._held:
+            self._held = held
             self.update()
 
     def _describe(self) -> None:
@@ -245,6 +254,7 @@ class ValueBar(QWidget):
             apart = isinstance(self._value, tuple)
             menu.addAction("Left and right together" if apart else "Left and right apart", self.split_or_join)
         menu.addAction(f"Default ({self.parameter.text(self.parameter.default_value)})", self.reset)
+        self.menu_opening.emit(menu)
         menu.popup(event.globalPos())
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -352,8 +362,9 @@ class ValueBar(QWidget):
             inner.setRight(self._split_box().left() - 2)
         left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
         middle = Qt.AlignmentFlag.AlignVCenter
-        painter.drawText(inner, int(left | middle), self.parameter.label)
-        name_width = painter.fontMetrics().horizontalAdvance(self.parameter.label)
+        label = f"\u2022 {self.parameter.label}" if self._held else self.parameter.label
+        painter.drawText(inner, int(left | middle), label)
+        name_width = painter.fontMetrics().horizontalAdvance(label)
         painter.setFont(theme.font(9, bold=True))
         painter.setPen(theme.FAINT if not enabled else theme.DIM if self._value is None else theme.TEXT)
         text = self.parameter.text(self._value)

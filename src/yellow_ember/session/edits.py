@@ -8,6 +8,7 @@ from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
+from yellow_ember.session.macros import MOST_MACROS, Macro, Target, renamed_stages, without_stages
 from yellow_ember.session.model import (
     MASTER,
     Session,
@@ -96,15 +97,59 @@ def add_stage(session: Session, strip_id: str, stage: StageSettings, place: int 
     return edit_strip(session, strip_id, change)
 
 
-def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]) -> Session:
-    """These stages, as new ones, in place of a strip's chain: what a preset does."""
-    chain = tuple(replace_stage(stage, id=new_id(stage.kind)) for stage in stages)
-    return edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain))
+def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...],
+              macros: tuple[Macro, ...] = ()) -> Session:
+    """These stages and macros, as new ones, in place of a strip's: what a preset does."""
+    new = {stage.id: new_id(stage.kind) for stage in stages}
+    chain = tuple(replace_stage(stage, id=new[stage.id]) for stage in stages)
+    own = renamed_stages(macros, new, [new_id("macro") for _ in macros])
+    return edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain, macros=own))
 
 
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
-    return edit_strip(session, strip_id, lambda strip: strip.with_(
-        chain=tuple(stage for stage in strip.chain if stage.id != stage_id)))
+    """Without that stage; macros let go of it."""
+
+    def change(strip: Strip) -> Strip:
+        chain = tuple(stage for stage in strip.chain if stage.id != stage_id)
+        return strip.with_(chain=chain, macros=without_stages(strip.macros, chain))
+
+    return edit_strip(session, strip_id, change)
+
+
+def add_macro(session: Session, strip_id: str, name: str, targets: tuple[Target, ...] = ()) -> Session:
+    """A macro at 0 %; ValueError where the strip has as many as it can hold."""
+    strip = session.strip(strip_id)
+    if len(strip.macros) >= MOST_MACROS:
+        raise ValueError(f"{strip.name} has {MOST_MACROS} macros, which is as many as a strip can hold")
+    return edit_macros(session, strip_id, (*strip.macros, Macro(new_id("macro"), name, 0.0, targets)))
+
+
+def edit_macros(session: Session, strip_id: str, macros: tuple[Macro, ...]) -> Session:
+    """These macros in place of a strip's, and their targets where they now belong."""
+    session = edit_strip(session, strip_id, lambda strip: strip.with_(macros=macros))
+    for macro in macros:
+        session = set_macro(session, strip_id, macro.id, macro.value)
+    return session
+
+
+def edit_macro(session: Session, strip_id: str, macro_id: str, change: Callable[[Macro], Macro]) -> Session:
+    """One macro changed, and its targets where they now belong."""
+    macros = tuple(change(macro) if macro.id == macro_id else macro for macro in session.strip(strip_id).macros)
+    session = edit_strip(session, strip_id, lambda strip: strip.with_(macros=macros))
+    return set_macro(session, strip_id, macro_id, session.strip(strip_id).macro(macro_id).value)
+
+
+def set_macro(session: Session, strip_id: str, macro_id: str, percent: float) -> Session:
+    """Move a macro, and with it every parameter it has in hand."""
+    strip = session.strip(strip_id)
+    moved_one = dataclasses.replace(strip.macro(macro_id), value=min(max(percent, 0.0), 100.0))
+    session = session.with_strip(strip.with_(macros=tuple(
+        moved_one if macro.id == macro_id else macro for macro in strip.macros)))
+    for target in moved_one.targets:
+        number = strip.stage(target.stage).declaration.number(target.parameter)
+        session = set_parameter(session, strip_id, target.stage, target.parameter,
+                                target.value(number, moved_one.value))
+    return session
 
 
 def move_stage(session: Session, strip_id: str, stage_id: str, place: int) -> Session:

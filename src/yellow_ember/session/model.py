@@ -16,6 +16,7 @@ from typing import Any, Self
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.macros import Macro
 
 MASTER = "master"
 RATES = (44100, 48000, 88200, 96000)
@@ -44,6 +45,7 @@ class Strip(_Value):
     out : id of the strip it feeds; empty for the master
     audio : the track's file, None for buses
     match_db : offset that makes after as loud as before
+    macros : at most MOST_MACROS controls that move several parameters of the chain
     pan : -100 to 100
     """
 
@@ -58,6 +60,14 @@ class Strip(_Value):
     solo: bool = False
     match_db: float = 0.0
     chain: tuple[StageSettings, ...] = ()
+    macros: tuple[Macro, ...] = ()
+
+    def macro(self, macro_id: str) -> Macro:
+        """The macro of that id; KeyError where the strip has none such."""
+        for macro in self.macros:
+            if macro.id == macro_id:
+                return macro
+        raise KeyError(macro_id)
 
     def stage(self, stage_id: str) -> StageSettings:
         """The stage of that id; KeyError where the strip has none such."""

@@ -15,21 +15,24 @@ import platformdirs
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.files.atomic import free_name, write_text
+from yellow_ember.session.macros import Macro
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
     items,
     load_object,
     only,
+    read_macros,
     read_stages,
     text,
+    write_macros,
     write_stages,
 )
 
-FORMAT, VERSION = "yellow-ember/preset", 1
+FORMAT, VERSION = "yellow-ember/preset", 2
 SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect")
 INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
-_NAMES = ("format", "version", "name", "source", "intention", "note", "stages")
+_NAMES = ("format", "version", "name", "source", "intention", "note", "stages", "macros")
 _SHIPPED = Path(__file__).parents[1] / "data" / "presets"
 
 
@@ -45,6 +48,7 @@ class Preset:
     intention: str
     note: str
     stages: tuple[StageSettings, ...]
+    macros: tuple[Macro, ...] = ()
     path: Path | None = None
 
 
@@ -59,18 +63,20 @@ def read_preset(path: Path) -> Preset:
             raise ValueError(f"source: must be one of {', '.join(SOURCES)}, not {source!r}")
         if intention not in INTENTIONS:
             raise ValueError(f"intention: must be one of {', '.join(INTENTIONS)}, not {intention!r}")
-        return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""),
-                      read_stages(items(found, "stages", ""), path.parent.resolve()))
+        stages = read_stages(items(found, "stages", ""), path.parent.resolve())
+        macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
+        return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""), stages, macros)
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
 
 
 def write_preset(preset: Preset, path: Path) -> None:
     """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
-    stages = [{name: value for name, value in stage.items() if name != "id"}
-              for stage in write_stages(preset.stages, None)]
+    stages, macros = ([{name: value for name, value in entry.items() if name != "id"} for entry in entries]
+                      for entries in (write_stages(preset.stages, None), write_macros(preset.macros, preset.stages)))
     found = {"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
-             "intention": preset.intention, "note": preset.note, "stages": stages}
+             "intention": preset.intention, "note": preset.note, "stages": stages,
+             "macros": macros}
     try:
         write_text(path, json.dumps(found, indent=1) + "\n")
     except OSError as error:

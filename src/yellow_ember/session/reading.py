@@ -13,6 +13,7 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Value
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.macros import MOST_MACROS, Bend, Macro, Target
 from yellow_ember.session.model import new_id
 
 
@@ -147,3 +148,48 @@ def write_stages(stages: tuple[StageSettings, ...], folder: Path | None) -> list
 
     return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db, "wet_db": stage.wet_db,
              "params": _impulses(stage.declaration, dict(stage.params), shown)} for stage in stages]
+
+
+_MACRO_NAMES, _TARGET_NAMES = ("id", "name", "value", "targets"), ("stage", "parameter", "low", "high", "curve")
+
+
+def read_macros(found: list[dict[str, Any]], stages: tuple[StageSettings, ...], place: str) -> tuple[Macro, ...]:
+    """Macros of a chain, whose targets name stages by their place from 0; ValueError names place and reason."""
+    if len(found) > MOST_MACROS:
+        raise ValueError(f"{place}: a strip holds at most {MOST_MACROS} macros, not {len(found)}")
+    macros = []
+    for position, item in enumerate(found):
+        here = f"{place}[{position}]."
+        only(item, _MACRO_NAMES, here)
+        targets = tuple(_read_target(target, stages, f"{here}targets[{number}].")
+                        for number, target in enumerate(items(item, "targets", here)))
+        macros.append(Macro(text(item, "id", new_id("macro"), here), text(item, "name", None, here),
+                            number(item, "value", 0.0, 0.0, 100.0, here), targets))
+    return tuple(macros)
+
+
+def _read_target(found: dict[str, Any], stages: tuple[StageSettings, ...], here: str) -> Target:
+    only(found, _TARGET_NAMES, here)
+    at = whole(found, "stage", 0, 0, max(len(stages) - 1, 0), here)
+    if not stages:
+        raise ValueError(f"{here}stage: there are no stages")
+    stage, name = stages[at], text(found, "parameter", None, here)
+    bends = [bend.value for bend in Bend]
+    curve = text(found, "curve", Bend.STRAIGHT.value, here)
+    if curve not in bends:
+        raise ValueError(f"{here}curve: must be one of {', '.join(bends)}, not {curve!r}")
+    try:
+        parameter = stage.declaration.number(name)
+    except (KeyError, TypeError):
+        raise ValueError(f"{here}parameter: {stage.kind} has no number {name!r}") from None
+    low, high = (number(found, end, parameter.minimum, parameter.minimum, parameter.maximum, here)
+                 for end in ("low", "high"))
+    return Target(stage.id, name, low, high, Bend(curve))
+
+
+def write_macros(macros: tuple[Macro, ...], stages: tuple[StageSettings, ...]) -> list[dict[str, Any]]:
+    """Macros as JSON values, the inverse of `read_macros`."""
+    place = {stage.id: at for at, stage in enumerate(stages)}
+    return [{"id": macro.id, "name": macro.name, "value": macro.value, "targets": [
+        {"stage": place[target.stage], "parameter": target.parameter, "low": target.low, "high": target.high,
+         "curve": target.bend.value} for target in macro.targets]} for macro in macros]

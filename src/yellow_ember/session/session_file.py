@@ -30,20 +30,23 @@ from yellow_ember.session.reading import (
     load_object,
     number,
     only,
+    read_macros,
     read_stages,
     text,
     whole,
+    write_macros,
     write_stages,
 )
 
-FORMAT, VERSION = "yellow-ember/session", 1
+FORMAT, VERSION = "yellow-ember/session", 2
 SUFFIX = ".ember"
-MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
-"""From a version to the next: every change of the format adds one."""
+MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: lambda found: found}
+"""From a version to the next: every change of the format adds one.  2 brought macros, of which 1 has none."""
 
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
                   "ceiling_dbfs", "seed", "quality", "loop", "strips")
-_STRIP_NAMES = ("id", "name", "kind", "out", "audio", "volume_db", "pan", "mute", "solo", "match_db", "chain")
+_STRIP_NAMES = ("id", "name", "kind", "out", "audio", "volume_db", "pan", "mute", "solo", "match_db", "chain",
+                "macros")
 _LONGEST = 2**40
 
 
@@ -57,7 +60,8 @@ def session_to_json(session: Session, folder: Path | None) -> str:
 
     strips = [{"id": strip.id, "name": strip.name, "kind": strip.kind.value, "out": strip.out,
                "audio": audio(strip.audio), "volume_db": strip.volume_db, "pan": strip.pan, "mute": strip.mute,
-               "solo": strip.solo, "match_db": strip.match_db, "chain": write_stages(strip.chain, folder)}
+               "solo": strip.solo, "match_db": strip.match_db, "chain": write_stages(strip.chain, folder),
+               "macros": write_macros(strip.macros, strip.chain)}
               for strip in session.strips]
     return json.dumps({
         "format": FORMAT, "version": VERSION, "name": session.name, "rate": session.rate,
@@ -136,14 +140,15 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
         audio = None
         if item.get("audio") is not None:
             audio = Path(os.path.normpath(folder / text(item, "audio", None, here)))
-        chain = items(item, "chain", here) if "chain" in item else []
+        chain = read_stages(items(item, "chain", here) if "chain" in item else [], folder, f"{here}chain")
+        macros = read_macros(items(item, "macros", here) if "macros" in item else [], chain, f"{here}macros")
         strips.append(Strip(
             id=text(item, "id", None, here), name=text(item, "name", None, here), kind=StripKind(kind),
             out=text(item, "out", "" if kind == "master" else MASTER, here), audio=audio,
             volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
             pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
             solo=flag(item, "solo", False, here), match_db=number(item, "match_db", 0.0, -60.0, 60.0, here),
-            chain=read_stages(chain, folder, f"{here}chain")))
+            chain=chain, macros=macros))
     _check_routing(strips)
     return tuple(strips)
 
