@@ -89,7 +89,8 @@ def _stages_schema() -> dict[str, Any]:
         kinds.append({
             "type": "object", "required": ["kind"], "additionalProperties": False,
             "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, "on": {"type": "boolean"},
-                           "dry_db": {"anyOf": [{"type": "null"}, level]}, "wet_db": level,
+                           "dry_db": {"anyOf": [{"type": "null"}, level]}, "wet_db": level, "mono": {"type": "boolean"},
+                           "mix_pct": {"type": "number", "minimum": 0, "maximum": 100},
                            "params": {"type": "object", "additionalProperties": False, "properties": params}}})
     return {"type": "array", "items": {"oneOf": kinds}}
 

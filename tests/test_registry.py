@@ -247,6 +247,30 @@ def test_dry_beside_wet_is_in_step(kind: StageKind) -> None:
     assert np.median(np.abs(tone[in_band])) == pytest.approx(2.0, abs=0.01)
 
 
+@every_stage
+def test_mono_is_the_middle_of_both_channels(kind: StageKind) -> None:
+    signal = noise(4096)
+    stage = StageSettings(id="a", kind=kind.kind, params=kind.defaults(), mono=True)
+    chain = Chain(Setup(RATE, 2, 4096, 2), [stage])
+    out = signal.copy()
+    chain.process(out)
+    single = run(kind, signal.mean(axis=0)[None, :], block=4096, factor=2)
+    assert np.abs(out - single).max() < 1e-12
+
+
+@every_stage
+def test_mix_is_a_share_of_the_stage_and_the_rest_dry(kind: StageKind) -> None:
+    signal = noise(4096)
+    stage = StageSettings(id="a", kind=kind.kind, params=kind.defaults(), mix_pct=25.0)
+    chain = Chain(Setup(RATE, 2, 4096, 2), [stage])
+    out = signal.copy()
+    chain.process(out)
+    late = chain.latency
+    wet = run(kind, signal, block=4096, factor=2)
+    dry = np.concatenate((np.zeros((2, late)), signal), axis=1)[:, :4096]
+    assert np.abs(out - 0.25 * wet - 0.75 * dry).max() < 1e-12
+
+
 @given(st.sampled_from(continuous()), st.floats(0.0, 1.0))
 @settings(max_examples=200, deadline=None)
 def test_positions_and_values_are_inverse(which: tuple[StageKind, Number], position: float) -> None:

@@ -84,7 +84,7 @@ def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> No
         window.ladder.add(kind)
         stage = workspace.strip.stage(workspace.stage_id)
         assert stage.kind == kind
-        assert set(window.bench.bars) == {*stage.params, "wet_db", "dry_db"}
+        assert set(window.bench.bars) == {*stage.params, "wet_db", "dry_db", "mix_pct", "mono"}
     workspace.select(workspace.strip_id, workspace.strip.chain[0].id)
     bias = window.bench.bars["bias_db"]
     drag(qtbot, bias, bias.rect().center(), bias.rect().center() + QPoint(30, 0))

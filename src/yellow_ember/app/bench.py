@@ -23,11 +23,11 @@ from yellow_ember.app.step_lane import StepLane
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Value, as_number
+from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Switch, Value, as_number
 from yellow_ember.engine.client import EngineState
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
+from yellow_ember.session.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
 from yellow_ember.session.macros import can_be_moved
 
 _LOWEST = -60.0
@@ -37,6 +37,13 @@ WET = Number(id="wet_db", label="Wet level", unit="dB", minimum=_LOWEST, maximum
 DRY = Number(id="dry_db", label="Dry level", unit="dB", minimum=_LOWEST, maximum=12.0, default=_LOWEST,
              group=Group.OUTPUT, floor_word="none",
              help="Lets the untouched sound through beside what the stage makes, in step with it.")
+MIX = Number(id="mix_pct", label="Mix", unit="%", minimum=0.0, maximum=100.0, default=100.0, decimals=0,
+             group=Group.OUTPUT,
+             help="How much of what goes on is the stage, the rest is what came in, both in step.")
+MONO = Switch(id="mono", label="Mono", group=Group.OUTPUT, default=False,
+              help="Works on the sum of left and right, at half the cost; what comes out is in the middle.")
+_HOSTED = (MIX, WET, DRY, MONO)
+"""What every stage has besides its own parameters."""
 
 
 class Bench(QWidget):
@@ -126,7 +133,7 @@ class Bench(QWidget):
         self.propose.setVisible(stage is not None and stage.kind == "tame")
         if stage is None:
             return
-        shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST),
+        shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST), "mix_pct": stage.mix_pct, "mono": stage.mono,
                  "dry_db": _LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST)}
         idle = stage.declaration.idle(stage.params)
         for name, bar in self.bars.items():
@@ -207,7 +214,7 @@ class Bench(QWidget):
         for group in Group:
             members = list(groups.get(group, []))
             if group is Group.OUTPUT:
-                members += [WET, DRY]
+                members += _HOSTED
             if not members:
                 continue
             bars = []
@@ -257,10 +264,10 @@ class Bench(QWidget):
         workspace, stage = self._workspace, self._stage()
         if stage is None:
             return
-        if name in ("wet_db", "dry_db"):
-            level = as_number(value)
-            floor: float | None = None if name == "dry_db" else -120.0
-            changed = floor if level <= _LOWEST else level
+        if name in {parameter.id for parameter in _HOSTED}:
+            changed: Value = value
+            if name in ("wet_db", "dry_db") and as_number(value) <= _LOWEST:
+                changed = None if name == "dry_db" else -120.0
             workspace.document.change(edit_stage(
                 workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
             return
@@ -282,7 +289,7 @@ class Bench(QWidget):
         if stage is None:
             return
         defaults = {p.id: p.default_value for p in stage.declaration.parameters if p.group is group}
-        extra: dict[str, object] = {"wet_db": 0.0, "dry_db": None} if group is Group.OUTPUT else {}
+        extra = AS_NEW if group is Group.OUTPUT else {}
         workspace.document.commit(f"{group.value} to defaults", edit_stage(
             workspace.session, workspace.strip_id, stage.id,
             lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
@@ -290,6 +297,5 @@ class Bench(QWidget):
     def _to_defaults(self) -> None:
         workspace, stage = self._workspace, self._stage()
         if stage is not None:
-            workspace.document.commit(f"{stage.declaration.label} to defaults", edit_stage(
-                workspace.session, workspace.strip_id, stage.id,
-                lambda old: replace_stage(old, params=old.declaration.defaults(), wet_db=0.0, dry_db=None)))
+            workspace.document.commit(f"{stage.declaration.label} to defaults", to_defaults(
+                workspace.session, workspace.strip_id, stage.id))

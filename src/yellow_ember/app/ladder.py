@@ -26,6 +26,7 @@ from yellow_ember.session.edits import (
     move_stage,
     remove_stage,
     replace_stage,
+    to_defaults,
 )
 from yellow_ember.session.model import new_stage
 
@@ -338,9 +339,8 @@ class Ladder(QWidget):
 
     def _defaults(self) -> None:
         workspace = self._workspace
-        workspace.document.commit("Stage to defaults", edit_stage(
-            workspace.session, workspace.strip_id, workspace.stage_id,
-            lambda stage: replace_stage(stage, params=stage.declaration.defaults(), dry_db=None, wet_db=0.0)))
+        workspace.document.commit("Stage to defaults", to_defaults(
+            workspace.session, workspace.strip_id, workspace.stage_id))
 
     def switch_chosen(self) -> None:
         """Bypass the chosen stage, or switch it on."""

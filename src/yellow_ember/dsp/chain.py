@@ -9,7 +9,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide
+from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide, mean
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Processor, Setup, StageKind
@@ -26,6 +26,8 @@ class StageSettings:
 
     id : unique within a session
     dry_db : level of the dry signal beside the stage, None for none
+    mix_pct : share of the stage in what goes on, the rest is dry; both levels stand behind it
+    mono : the stage works on the sum of both channels, at half the cost
     params : full and checked, by the kind's declaration
     """
 
@@ -34,6 +36,8 @@ class StageSettings:
     on: bool = True
     dry_db: float | None = None
     wet_db: float = 0.0
+    mix_pct: float = 100.0
+    mono: bool = False
     params: Values
 
     @property
@@ -43,14 +47,21 @@ class StageSettings:
     def value(self, name: str) -> Value:
         return self.params[name]
 
-    def needs(self, rate: float) -> tuple[int, str]:
-        """What a running stage is made for and can't change: frames of the future that it must see, and the
-        path of its impulse response."""
-        return self.declaration.lookahead(self.params, rate), self.declaration.impulse(self.params)
+    def needs(self, rate: float) -> tuple[int, str, bool]:
+        """What a running stage is made for and can't change.
+
+        Frames of the future that it must see, the path of its impulse response, and whether it is mono.
+        """
+        kind = self.declaration
+        return kind.lookahead(self.params, rate), kind.impulse(self.params), self.mono
+
+
+def _wet_gain(settings: StageSettings) -> float:
+    return gain(settings.wet_db) * settings.mix_pct / 100.0
 
 
 def _dry_gain(settings: StageSettings) -> float:
-    return 0.0 if settings.dry_db is None else gain(settings.dry_db)
+    return (0.0 if settings.dry_db is None else gain(settings.dry_db)) + 1.0 - settings.mix_pct / 100.0
 
 
 class Slot:
@@ -59,8 +70,11 @@ class Slot:
     def __init__(self, setup: Setup, settings: StageSettings) -> None:
         self.settings = settings
         self.made_for = settings.needs(setup.rate)
-        lookahead, path = self.made_for
-        setup = replace(setup, lookahead=lookahead, impulse=setup.read_impulse(path, setup.rate) if path else None)
+        lookahead, path, mono = self.made_for
+        self._mono = mono and setup.channels == 2
+        outer = setup.channels
+        setup = replace(setup, channels=1 if self._mono else outer, lookahead=lookahead,
+                        impulse=setup.read_impulse(path, setup.rate) if path else None)
         self._setup = setup
         kind = settings.declaration
         self._now: Processor = kind.processor()
@@ -71,12 +85,13 @@ class Slot:
         self._next.set(settings.params, at_once=True)
         self._heard: Values = settings.params
         self.latency = self._now.latency
-        size = setup.channels * setup.max_block
+        size = outer * setup.max_block
         self._dry: Samples = np.zeros(size)
         self._other: Samples = np.zeros(size)
-        self._ring: Samples = np.zeros((setup.channels, self.latency))
+        self._single: Samples = np.zeros(setup.max_block)
+        self._ring: Samples = np.zeros((outer, self.latency))
         self._place = 0
-        self._wet = Ramp(gain(settings.wet_db), setup.rate)
+        self._wet = Ramp(_wet_gain(settings), setup.rate)
         self._beside = Ramp(_dry_gain(settings), setup.rate)
         self._on = Ramp(1.0 if settings.on else 0.0, setup.rate, FADE_SECONDS)
         self._change = Ramp(0.0, setup.rate, FADE_SECONDS)
@@ -91,7 +106,7 @@ class Slot:
         self._now.reset()
         self._ring.fill(0.0)
         self._place = 0
-        self._wet.jump(gain(self.settings.wet_db))
+        self._wet.jump(_wet_gain(self.settings))
         self._beside.jump(_dry_gain(self.settings))
         self._on.jump(1.0 if self.settings.on else 0.0)
         self._change.jump(0.0)
@@ -111,7 +126,7 @@ class Slot:
         elif self._unheard == 0:
             self._on.move(1.0)
         self.settings = settings
-        self._wet.move(gain(settings.wet_db))
+        self._wet.move(_wet_gain(settings))
         self._beside.move(_dry_gain(settings))
         if self._change.target == 0.0 and self._wait == 0:
             self._follow()
@@ -146,6 +161,17 @@ class Slot:
             self._change.jump(0.0)
             self._follow()
 
+    def _work(self, wet: Samples) -> None:
+        """The stage itself on a block in place, and the next settings' beside it while they come in."""
+        if self._wait > 0 or self._change.target == 1.0:
+            other = block_view(self._other, *wet.shape)
+            other[...] = wet
+            self._next.process(other)
+            self._now.process(wet)
+            self._change_over(wet, other)
+        else:
+            self._now.process(wet)
+
     def process(self, block: Samples) -> None:
         """A block (channels, frames) in place."""
         channels, frames = block.shape
@@ -155,15 +181,14 @@ class Slot:
         if self._on.resting and self._on.target == 0.0 and self._unheard == 0:
             block[...] = dry
             return
-        if self._wait > 0 or self._change.target == 1.0:
-            other = block_view(self._other, channels, frames)
-            other[...] = block
-            self._next.process(other)
-            self._now.process(block)
-            self._change_over(block, other)
-        else:
-            self._now.process(block)
-        glide(block, self._wet.state)
+        wet = block
+        if self._mono:
+            wet = block_view(self._single, 1, frames)
+            mean(block, wet)
+        self._work(wet)
+        glide(wet, self._wet.state)
+        if self._mono:
+            block[...] = wet
         if self._unheard > 0:
             self._unheard = max(0, self._unheard - frames)
             block[...] = dry

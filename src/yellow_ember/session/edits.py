@@ -36,6 +36,16 @@ def replace_stage(stage: StageSettings, **changes: object) -> StageSettings:
     return dataclasses.replace(stage, **changes)  # type: ignore[arg-type]
 
 
+AS_NEW: dict[str, object] = {"wet_db": 0.0, "dry_db": None, "mix_pct": 100.0, "mono": False}
+"""What a stage has beside its parameters, as it is when it is added."""
+
+
+def to_defaults(session: Session, strip_id: str, stage_id: str) -> Session:
+    """Every setting of a stage but on and off as it is when it is added."""
+    return edit_stage(session, strip_id, stage_id,
+                      lambda stage: replace_stage(stage, params=stage.declaration.defaults(), **AS_NEW))
+
+
 def set_parameter(session: Session, strip_id: str, stage_id: str, name: str, value: Value) -> Session:
     """One parameter of one stage, and what follows it by the stage's declaration.
 

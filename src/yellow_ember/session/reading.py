@@ -106,7 +106,7 @@ def _word(value: object) -> str:
 
 
 LOWEST_DB, HIGHEST_DB = -120.0, 24.0
-_STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "params")
+_STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "mix_pct", "mono", "params")
 
 
 def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages") -> tuple[StageSettings, ...]:
@@ -130,6 +130,7 @@ def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages"
         stages.append(StageSettings(
             id=text(item, "id", new_id(kind_name), here), kind=kind_name, on=flag(item, "on", True, here),
             dry_db=dry, wet_db=number(item, "wet_db", 0.0, LOWEST_DB, HIGHEST_DB, here),
+            mix_pct=number(item, "mix_pct", 100.0, 0.0, 100.0, here), mono=flag(item, "mono", False, here),
             params=_impulses(kind, kind.check(params, f"{here}params"), lambda path: os.path.normpath(folder / path))))
     return tuple(stages)
 
@@ -147,6 +148,7 @@ def write_stages(stages: tuple[StageSettings, ...], folder: Path | None) -> list
         return path if folder is None else os.path.relpath(path, folder)
 
     return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db, "wet_db": stage.wet_db,
+             "mix_pct": stage.mix_pct, "mono": stage.mono,
              "params": _impulses(stage.declaration, dict(stage.params), shown)} for stage in stages]
 
 

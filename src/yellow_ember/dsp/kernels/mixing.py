@@ -87,6 +87,13 @@ def add(block: Samples, other: Samples) -> None:
 
 
 @kernel
+def mean(block: Samples, single: Samples) -> None:
+    """Both channels' mean into the one of `single` (1, frames)."""
+    for i in range(block.shape[1]):
+        single[0, i] = 0.5 * (block[0, i] + block[1, i])
+
+
+@kernel
 def ceiling(block: Samples, limit: float, release: float, state: Samples) -> float:
     """Hold peaks under `limit` at once and let go slowly; returns the smallest gain used.
 

@@ -113,6 +113,10 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
         Plot("Gain over time, dB", "gain", ()))
 
 
+def _idle(values: Values) -> frozenset[str]:
+    return frozenset() if values["per_band"] else frozenset({"low_edge_hz", "high_edge_hz"})
+
+
 COMP = StageKind(
     kind="comp",
     label="Compressor",
@@ -153,5 +157,6 @@ COMP = StageKind(
     processor=CompProcessor,
     picture=picture,
     rest={"ratio": 1.0},
+    idle=_idle,
     comfort_db=(-6.0, 9.0),
 )

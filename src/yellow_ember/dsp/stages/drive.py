@@ -152,6 +152,11 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
                 x_label="order", y_label="dB"))
 
 
+def _idle(values: Values) -> frozenset[str]:
+    """Shapes without corners have none to round."""
+    return frozenset({"knee_pct"} if SHAPE_BY_ID[str(values["shape"])].kernel_kind in (TABLE, MAGNETIC) else ())
+
+
 DRIVE = StageKind(
     kind="drive",
     label="Saturation",
@@ -189,5 +194,6 @@ DRIVE = StageKind(
     drive="drive_db",
     makeup="out_db",
     nonlinear=True,
+    idle=_idle,
     comfort_db=(-12.0, 9.0),
 )
