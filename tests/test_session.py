@@ -27,12 +27,14 @@ from yellow_ember.session.edits import (
     add_stage,
     add_track,
     drive_stage,
+    edit_macros,
     edit_strip,
     move_stage,
     remove_stage,
     remove_strip,
     route,
     set_parameter,
+    use_chain,
 )
 from yellow_ember.session.model import MASTER, Loop, Quality, Session, master_strip, new_stage, session_from_audio
 from yellow_ember.session.presets import (
@@ -311,6 +313,11 @@ def test_shipped_presets() -> None:
     assert len(on_tape) >= 40
     assert {preset.source for preset in on_tape} == set(SOURCES)
     assert {preset.intention for preset in on_tape} == set(INTENTIONS)
+    driven = [preset for preset in presets
+              if {stage.kind for stage in preset.stages} & {"drive", "bands", "bits", "amp", "cabinet", "eq", "comp",
+                                                            "tame", "limit"}]
+    assert len(driven) >= 60
+    assert {preset.source for preset in driven} == set(SOURCES)
     assert len({preset.name.lower() for preset in presets}) == len(presets)
     for preset in presets:
         assert preset.source in SOURCES
@@ -319,6 +326,14 @@ def test_shipped_presets() -> None:
     assert find_preset("KEEL WEIGHT").name == "Keel weight"
     with pytest.raises(ValueError, match="no preset is called 'nope'"):
         find_preset("nope")
+
+
+@pytest.mark.parametrize("preset", [preset for preset in shipped_presets() if preset.macros],
+                         ids=lambda preset: preset.name)
+def test_macros_of_presets_stand_where_their_stages_do(preset: Preset, demo: Session) -> None:
+    used = use_chain(demo, "harmonium", preset.stages, preset.macros)
+    moved = edit_macros(used, "harmonium", used.strip("harmonium").macros)
+    assert moved == used
 
 
 @pytest.mark.parametrize("preset", shipped_presets(), ids=lambda preset: preset.name)

@@ -45,7 +45,7 @@ class ToneStack:
     def equation(self, low: float, mid: float, high: float) -> tuple[Samples, Samples]:
         """Numerator and denominator (4,) in ascending powers of s, for controls from 0 to 1.
 
-        Yeh and Smith, "Discretization of the '59 Fender Bassman tone stack", DAFx 2006.
+        Yeh and Smith, on discretising a passive tone stack, DAFx 2006.
         """
         r1, r2, r3, r4 = self.treble, self.bass, self.middle, self.slope
         c1, c2, c3 = self.c1, self.c2, self.c3

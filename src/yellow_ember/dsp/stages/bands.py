@@ -418,7 +418,7 @@ def _band(number: int) -> tuple[Parameter, ...]:
         Number(id=f"band{number}_gain_db", label="Gain", group=group, unit="dB", minimum=-36.0, maximum=12.0,
                default=-3.0, automation=Automation.RAMP,
                help="How loud this band is behind its shape: the tone of the whole."),
-        Number(id=f"band{number}_mix_pct", label="Mix", group=group, unit="%", minimum=0.0, maximum=100.0,
+        Number(id=f"band{number}_mix_pct", label="Mix", unit="%", group=group, minimum=0.0, maximum=100.0,
                default=100.0, decimals=0, automation=Automation.RAMP,
                help="How much of this band is the bent one, beside the clean one."),
         Number(id=f"band{number}_squash_pct", label="Squash", group=group, unit="%", minimum=0.0, maximum=100.0,
