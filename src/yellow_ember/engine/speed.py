@@ -36,10 +36,13 @@ def test_signal(seconds: float) -> Samples:
     return np.asarray(noise * ((np.arange(frames) // 12000) % 4 != 3))
 
 
-def seconds_taken(kind: str, values: Values, signal: Samples, oversample: int = FACTOR, tries: int = 3) -> float:
-    """The least time of some runs of one stage over a signal."""
-    chain = Chain(Setup(RATE, signal.shape[0], BLOCK, oversample), [StageSettings(id="a", kind=kind, params=values)])
-    blocks = [np.ascontiguousarray(signal[:, at:at + BLOCK]) for at in range(0, signal.shape[1], BLOCK)]
+def seconds_taken(kind: str, values: Values, signal: Samples, oversample: int = FACTOR, tries: int = 3,
+                  block_frames: int = BLOCK) -> float:
+    """The least time of some runs of one stage over a signal, block by block."""
+    setup = Setup(RATE, signal.shape[0], block_frames, oversample)
+    chain = Chain(setup, [StageSettings(id="a", kind=kind, params=values)])
+    blocks = [np.ascontiguousarray(signal[:, at:at + block_frames])
+              for at in range(0, signal.shape[1], block_frames)]
     best = float("inf")
     for _ in range(tries + 1):
         fresh = [block.copy() for block in blocks]
