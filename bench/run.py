@@ -141,7 +141,7 @@ def cabinet() -> None:
     """Two microphones' responses of 200 ms, at 256-frame blocks, and the same work by overlap and add."""
     seconds, block = 4.0, 256
     signal = test_signal(seconds)
-    values = stage_kind("cabinet").complete({"near_pan": -30.0, "far_pan": 30.0, "near_far_pct": 50.0})
+    values = stage_kind("cabinet").complete({"near_pan": -30.0, "far_pan": 30.0, "near_far": 50.0})
     response = np.random.default_rng(2).standard_normal((2, round(0.2 * 48000)))
 
     def overlap_and_add() -> None:

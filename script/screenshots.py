@@ -77,6 +77,28 @@ def browser(application: QApplication, window: MainWindow, keep) -> None:
     found.go_back()
 
 
+def benches(application: QApplication, window: MainWindow, settled, keep) -> None:
+    """The drive family, each on a strip that it suits."""
+    workspace = window.workspace
+
+    def show(name: str, strip: str, preset: str, stage: str) -> None:
+        workspace.select(strip)
+        use_preset(window, preset)
+        workspace.select(strip, next(entry.id for entry in workspace.strip.chain if entry.kind == stage))
+        wait(application, settled)
+        seconds(application, 2.5)
+        keep(name)
+
+    show("amp-on-the-guitar", "plucked-guitar", "Direct guitar, miked near", "amp")
+    show("cabinet-on-the-guitar", "plucked-guitar", "Direct guitar, miked far", "cabinet")
+    show("bands-on-the-bass", "upright-bass", "Weight with clean lows", "bands")
+    show("equaliser", "ships-announcer", "Announcer of 1930", "eq")
+    show("bits-on-the-drums", "brushed-drums", "Twelve-bit break", "bits")
+    show("tame", "ships-announcer", "Air for a dull voice", "tame")
+    for strip in ("plucked-guitar", "upright-bass", "ships-announcer", "brushed-drums"):
+        workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
+
+
 def main() -> None:
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
     folder.mkdir(parents=True, exist_ok=True)
@@ -136,6 +158,7 @@ def main() -> None:
     seconds(application, 2.5)
     keep("worn-tape-on-the-harmonium")
     browser(application, window, keep)
+    benches(application, window, settled, keep)
     workspace.toggle_play()
     for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
                          ("print", PrintDialog(workspace, window))):

@@ -124,7 +124,7 @@ def test_there_are_enough_speakers_and_each_is_its_own(tmp_path: Path) -> None:
     assert len(SPEAKERS) >= 18
     assert set(SMALL) <= {speaker.id for speaker in SPEAKERS}
     hz = np.geomspace(60.0, 12000.0, 30)
-    shapes = {speaker.id: response_db(cabinet(tmp_path, impulse(), speaker=speaker.id, near_far_pct=0.0), hz)
+    shapes = {speaker.id: response_db(cabinet(tmp_path, impulse(), speaker=speaker.id, near_far=0.0), hz)
               for speaker in SPEAKERS}
     for first, one in shapes.items():
         for second, other in shapes.items():
@@ -139,7 +139,7 @@ def test_there_are_enough_speakers_and_each_is_its_own(tmp_path: Path) -> None:
 
 def test_near_to_far_moves_level_delay_and_place_together(tmp_path: Path) -> None:
     params = {"near_pan": -80.0, "far_pan": 80.0, "near_distance_cm": 5.0, "far_distance_cm": 240.0}
-    outs = [cabinet(tmp_path, impulse(2), near_far_pct=share, **params) for share in (0.0, 50.0, 100.0)]
+    outs = [cabinet(tmp_path, impulse(2), near_far=share, **params) for share in (0.0, 50.0, 100.0)]
 
     def onset(row: Signal) -> int:
         return int(np.argmax(np.abs(row) > 0.2 * np.abs(row).max()))
@@ -155,10 +155,10 @@ def test_near_to_far_moves_level_delay_and_place_together(tmp_path: Path) -> Non
 
 def test_a_microphone_off_the_axis_and_far_away_is_darker(tmp_path: Path) -> None:
     hz = np.array([300.0, 5000.0])
-    straight, turned = (np.diff(response_db(cabinet(tmp_path, impulse(), near_far_pct=0.0, near_angle_deg=angle), hz))
+    straight, turned = (np.diff(response_db(cabinet(tmp_path, impulse(), near_far=0.0, near_angle_deg=angle), hz))
                         for angle in (0.0, 60.0))
     assert straight - turned > 4.0
-    close, away = (response_db(cabinet(tmp_path, impulse(), near_far_pct=0.0, near_distance_cm=cm,
+    close, away = (response_db(cabinet(tmp_path, impulse(), near_far=0.0, near_distance_cm=cm,
                                        near_type="ribbon"), np.array([80.0, 1000.0])) for cm in (2.0, 50.0))
     assert np.diff(away) - np.diff(close) > 4.0, "close to a ribbon the bass swells"
 
@@ -166,7 +166,7 @@ def test_a_microphone_off_the_axis_and_far_away_is_darker(tmp_path: Path) -> Non
 def test_break_up_grows_with_level_and_lives_in_the_lows(tmp_path: Path) -> None:
     def thirds(level_db: float, hz: float) -> float:
         tone = 10.0 ** (level_db / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(RATE) / RATE)[None, :]
-        spectrum = np.abs(np.fft.rfft(cabinet(tmp_path, tone, breakup_pct=60.0, near_far_pct=0.0)[0, RATE // 2:]))
+        spectrum = np.abs(np.fft.rfft(cabinet(tmp_path, tone, breakup_pct=60.0, near_far=0.0)[0, RATE // 2:]))
         at = round(hz / 2.0)
         return float(decibels(spectrum[3 * at] / spectrum[at]))
 

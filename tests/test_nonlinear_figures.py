@@ -10,6 +10,7 @@ from scipy.signal import remez
 
 from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.oversampling import BAND, HALF_BANDS, PAIRS
+from yellow_ember.dsp.shapes import SHAPES
 
 SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring", "magnetic")
 CORNERED = ("hard", "fold", "wrap", "rectify")
@@ -74,15 +75,37 @@ def test_images_are_100_db_down() -> None:
         rate *= 2.0
 
 
-@pytest.mark.parametrize("kind", ["tape", "drive"])
+_AT_REST: dict[str, dict[str, object]] = {
+    "tape": {"link_levels": False},
+    "drive": {"shape": "hard", "drive_db": 0.0, "out_db": 0.0},
+    "bands": {f"band{number}_{name}": 0.0 for number in range(1, 6) for name in ("drive_db", "gain_db")},
+    "bits": {"bits": 24.0, "rate_hz": 48000.0}}
+
+
+@pytest.mark.parametrize("kind", list(_AT_REST))
 @pytest.mark.parametrize("lean", [-12.0, 12.0])
 def test_lean_cancels_at_rest(kind: str, lean: float, tmp_path: Path) -> None:
-    params = {"shape": "hard", "drive_db": 0.0, "out_db": 0.0} if kind == "drive" else {"link_levels": False}
+    params = _AT_REST[kind]
     before = impulse(0.003)
     plain = process(tmp_path, before, {"kind": kind, "params": params})
     leaned = process(tmp_path, before, {"kind": kind, "params": {**params, "lean_db": lean}})
     hz, ratio = transfer(plain, leaned)
     assert np.abs(decibels(np.abs(ratio[(hz > 20.0) & (hz < 20000.0)]))).max() <= 0.05
+
+
+@pytest.mark.parametrize("shape", [shape.id for shape in SHAPES])
+@pytest.mark.parametrize("kind", ["drive", "bands"])
+def test_every_shape_keeps_its_hands_off_clean_lows(kind: str, shape: str, tmp_path: Path) -> None:
+    """A 50 Hz tone below a split at 300 Hz: what a shape does is 40 dB down, and the tone is as loud as it was."""
+    params: dict[str, object] = {"shape": shape, "drive_db": 18.0, "out_db": -12.0}
+    if kind == "bands":
+        params = {f"band{number}_{name}": value for number in range(1, 5)
+                  for name, value in (("shape", shape), ("drive_db", 18.0), ("gain_db", -12.0))}
+    bass = 0.5 * np.sin(2.0 * np.pi * 50.0 * np.arange(2 * RATE) / RATE)[None, :]
+    out = process(tmp_path, bass, {"kind": kind, "params": {**params, "clean_lows_hz": 300.0}})
+    spectrum = np.abs(np.fft.rfft(out[0, RATE:]))
+    assert decibels(spectrum[[100, 150, 200, 250]] / spectrum[50]).max() < -40.0
+    assert decibels(2.0 * spectrum[50] / RATE / 0.5) == pytest.approx(0.0, abs=0.5)
 
 
 @pytest.mark.parametrize("corner", [60.0, 120.0, 400.0])

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.curves import even_cells
+from yellow_ember.dsp.curves import cubic_between, even_cells
 from yellow_ember.dsp.kernels import amp as kernels
 
 CELLS = 512
@@ -203,14 +203,17 @@ def triode_rest(triode: Triode) -> float:
 def splitter_table() -> Samples:
     """Both outputs of a long-tailed pair against the difference of its grids, (CELLS, 8); the first rises."""
     cathode, tail = _SPLITTER_TAIL
+    # Each triode's current is solved once, closely, and then read: it stands inside another solution below.
+    volts = np.linspace(-_SPLITTER_VOLTS[1] - 105.0, _SPLITTER_VOLTS[1] + 10.0, 16001)
+    tables = [_on_load(volts, _SUPPLY - 45.0, plate, 0.0) for plate in _SPLITTER_PLATES]
 
     def currents(x: Samples) -> tuple[Samples, Samples]:
         low, high = np.full_like(x, -5.0), np.full_like(x, 100.0)
         for _ in range(60):
             # k : cathodes above the point that both grids rest at, which stands 45 V above the tail's end
             k = 0.5 * (low + high)
-            first = _on_load(x - k, _SUPPLY - 45.0, _SPLITTER_PLATES[0], 0.0)
-            second = _on_load(-k, _SUPPLY - 45.0, _SPLITTER_PLATES[1], 0.0)
+            first, second = (cubic_between(table, (grid - volts[0]) / (volts[1] - volts[0]))
+                             for table, grid in zip(tables, (x - k, -k), strict=True))
             more = first + second > (k + 45.0) / (cathode + tail)
             low, high = np.where(more, k, low), np.where(more, high, k)
         return first, second

@@ -7,7 +7,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import j1
 
 from yellow_ember.dsp.arrays import Samples
 
@@ -19,6 +18,7 @@ _NEAR_METRES, _FAR_METRES = 0.05, 1.0
 _FLOOR_GAIN = 0.35
 _CLOSEST, _MOST_SWELL = 0.05, 40.0
 """How near a whole cone can be, in metres; power by which a gradient's bass swells at most."""
+_MOST_KA = 4.0
 _EAR = 1.3
 """Height of a far microphone over the floor, in metres."""
 
@@ -198,6 +198,16 @@ def _minimum_phase(magnitude: Samples) -> Samples:
     return np.asarray(np.exp(np.fft.rfft(cepstrum)))
 
 
+def _piston(ka: Samples) -> Samples:
+    """|2 J1(x) / x| for x up to _MOST_KA, by its power series."""
+    quarter = -0.25 * ka * ka
+    term = total = np.ones_like(ka)
+    for k in range(1, 20):
+        term = term * quarter / (k * (k + 1))
+        total = total + term
+    return np.asarray(np.abs(total))
+
+
 def _places(speaker: Speaker) -> Samples:
     """Across and up of every driver from the one that is miked, (drivers, 2) in metres."""
     number = np.arange(speaker.drivers)
@@ -225,8 +235,8 @@ def response(speaker_id: str, microphone_id: str, angle: float, metres: float, f
         off = math.acos(min(metres / there, 1.0)) + turned
         # A piston's directivity (Morse and Ingard, Theoretical Acoustics, 7.4); a cone in break-up is
         # not one piston any more, so that it never beams as narrowly.
-        ka = np.minimum(wave * speaker.radius, 4.0) * math.sin(min(off, math.pi / 2.0)) + 1e-9
-        beam = np.abs(2.0 * j1(ka) / ka)
+        ka = np.minimum(wave * speaker.radius, _MOST_KA) * math.sin(min(off, math.pi / 2.0))
+        beam = _piston(ka)
         total += set_for / there * beam * np.exp(-1j * wave * there)
         if far:
             floor = math.sqrt(there * there + 4.0 * _EAR * 0.4)

@@ -14,6 +14,8 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
 
+_MOST_CHOICES = 12
+
 
 def warm_up() -> Iterator[tuple[str, float]]:
     """Run every stage and mixing kernel once; yields (what is next, share done)."""
@@ -45,7 +47,9 @@ def _touch(kind: StageKind) -> None:
     chain = Chain(setup, [settings])
     block = np.zeros((2, 64))
     chain.process(block)
-    options = [p for p in kind.parameters if isinstance(p, Option) and p.automation is Automation.CROSSFADE]
+    # An option of very many choices names figures (a speaker), not kernels.
+    options = [p for p in kind.parameters if isinstance(p, Option) and p.automation is Automation.CROSSFADE
+               and len(p.choices) <= _MOST_CHOICES]
     most = max((len(option.choices) for option in options), default=0)
     variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
     for variant in variants:

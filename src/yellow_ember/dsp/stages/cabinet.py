@@ -35,7 +35,7 @@ def _microphone(values: Values, which: str, rate: float) -> Samples:
 
 def _balance(values: Values, which: str, channel: int) -> float:
     """A microphone's share of one channel: by near and far, by its place from left to right."""
-    at = as_number(values["near_far_pct"]) / 100.0 * math.pi / 2.0
+    at = as_number(values["near_far"]) / 100.0 * math.pi / 2.0
     place = as_number(values[f"{which}_pan"]) / 100.0
     side = min(1.0, 1.0 - place) if channel == 0 else min(1.0, 1.0 + place)
     return side * (math.cos(at) if which == "near" else math.sin(at))
@@ -147,7 +147,7 @@ def _idle(values: Values) -> frozenset[str]:
     if not values["ir"]:
         return frozenset()
     unmoved = ["speaker"] if values["breakup_pct"] == 0.0 else []
-    return frozenset([*unmoved, "near_far_pct", *(f"{which}_{what}" for which in ("near", "far")
+    return frozenset([*unmoved, "near_far", *(f"{which}_{what}" for which in ("near", "far")
                                         for what in ("type", "distance_cm", "angle_deg", "pan"))])
 
 
@@ -165,7 +165,7 @@ CABINET = StageKind(
         Number(id="breakup_pct", label="Break-up", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=0.0,
                decimals=0, floor_word="off",
                help="Drives the cone past its travel: growl in the lows, and highs that flutter with them."),
-        Number(id="near_far_pct", label="Near to far", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0,
+        Number(id="near_far", label="Near to far", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0,
                default=20.0, decimals=0, floor_word="near", top_word="far",
                help="Goes from the near microphone to the far one: level, time and place together."),
         *_mic_parameters("near", Group.NEAR, "dynamic", 1.0, 60.0, 5.0, 0.0),

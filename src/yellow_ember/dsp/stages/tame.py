@@ -71,7 +71,8 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
         handles.append(Handle(f"Band {number}", at, -depth, f"band{number}_hz", f"band{number}_depth_db",
                               f"band{number}_q", up_sign=-1.0))
     return (Plot("At most, dB; behind it the spectra before and after", "response",
-                 (Curve("held down by", hz, db(np.abs(total))),), spectra=True, handles=tuple(handles)),)
+                 (Curve("held down by", hz, db(np.abs(total))),), spectra=True, handles=tuple(handles)),
+            Plot("Gain of the whole over time, dB", "gain", ()))
 
 
 def _band(number: int) -> tuple[Number, ...]:
