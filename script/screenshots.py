@@ -43,8 +43,9 @@ def seconds(application: QApplication, length: float) -> None:
 
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
-    workspace = window.workspace
-    workspace.document.commit(name, use_chain(workspace.session, workspace.strip_id, find_preset(name).stages))
+    workspace, preset = window.workspace, find_preset(name)
+    workspace.document.commit(name, use_chain(
+        workspace.session, workspace.strip_id, preset.stages, preset.macros))
 
 
 def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) -> None:
@@ -92,10 +93,10 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("amp-on-the-guitar", "plucked-guitar", "Direct guitar, miked near", "amp")
     show("cabinet-on-the-guitar", "plucked-guitar", "Direct guitar, miked far", "cabinet")
     show("bands-on-the-bass", "upright-bass", "Weight with clean lows", "bands")
-    show("equaliser", "ships-announcer", "Announcer of 1930", "eq")
+    show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("bits-on-the-drums", "brushed-drums", "Twelve-bit break", "bits")
-    show("tame", "ships-announcer", "Air for a dull voice", "tame")
-    for strip in ("plucked-guitar", "upright-bass", "ships-announcer", "brushed-drums"):
+    show("tame", "brushed-drums", "Cymbals in wool", "tame")
+    for strip in ("plucked-guitar", "upright-bass", "brushed-drums"):
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
 
 

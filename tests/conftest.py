@@ -118,8 +118,9 @@ def measured(qtbot: Any, window: MainWindow) -> None:
 
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
-    workspace = window.workspace
-    workspace.document.commit(name, use_chain(workspace.session, workspace.strip_id, find_preset(name).stages))
+    workspace, preset = window.workspace, find_preset(name)
+    workspace.document.commit(name, use_chain(
+        workspace.session, workspace.strip_id, preset.stages, preset.macros))
 
 
 def said(window: MainWindow) -> str:

@@ -21,6 +21,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.disc import draw_disc
 from yellow_ember.app.handles import Handles
 from yellow_ember.app.level import draw_level
 from yellow_ember.app.plot import (
@@ -36,7 +37,7 @@ from yellow_ember.app.reels import draw_reels
 from yellow_ember.app.speed_reader import SpeedReader
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.stage import Damage, Plot, Reels
+from yellow_ember.dsp.stage import Damage, Disc, Part, Plot, Reels
 from yellow_ember.dsp.stage import Picture as Parts
 from yellow_ember.files.impulses import find_impulse
 
@@ -44,7 +45,8 @@ _LIVE_POINTS = 256
 _QUIET = 1e-5
 _HANDLES_HINT = ("Drag the handles, wheel for their width, double-click for the default or for one more.<br>"
                  "Keys: arrows move, Page Up and Down choose, Plus and Minus the width, Insert and Delete an edge.")
-_REELS_SHARE = 0.8
+_SHARES: dict[type[Part], float] = {Reels: 0.8, Disc: 1.3}
+"""How high a part is against a diagram."""
 _TALL = 60.0
 _LOW_FRAME = 90.0
 _APART_SECONDS = 0.1
@@ -159,7 +161,7 @@ class Picture(QWidget):
         workspace = self._workspace
         if not workspace.settings.animation or workspace.engine is None or not self.isVisible():
             return
-        moving = workspace.state.playing and any(isinstance(part, Reels | Damage) for part in self._parts)
+        moving = workspace.state.playing and any(isinstance(part, Reels | Damage | Disc) for part in self._parts)
         if moving and workspace.stage_id:
             reading = workspace.engine.reading(workspace.strip_id)
             if reading is not None:
@@ -209,9 +211,9 @@ class Picture(QWidget):
             self._paint_moving(painter, part, box)
         self._handles.paint(painter, self.hasFocus())
 
-    def _boxes(self) -> list[tuple[Plot | Reels | Damage, QRectF]]:
+    def _boxes(self) -> list[tuple[Part, QRectF]]:
         """The parts and where they are drawn, from the top down."""
-        shares = [_REELS_SHARE if isinstance(part, Reels) else 1.0 for part in self._parts]
+        shares = [_SHARES.get(type(part), 1.0) for part in self._parts]
         found, top = [], 0.0
         for part, share in zip(self._parts, shares, strict=True):
             height = self.height() * share / sum(shares)
@@ -242,7 +244,7 @@ class Picture(QWidget):
         painter.end()
         return picture
 
-    def _paint_part(self, painter: QPainter, part: Plot | Reels | Damage, box: QRectF) -> None:
+    def _paint_part(self, painter: QPainter, part: Part, box: QRectF) -> None:
         painter.setFont(theme.font(8.5, bold=True))
         painter.setPen(theme.TEXT)
         painter.drawText(box.adjusted(10, 4, -10, 0), int(Qt.AlignmentFlag.AlignLeft), part.title)
@@ -254,7 +256,7 @@ class Picture(QWidget):
             room = int(where.width())
             text = painter.fontMetrics().elidedText(self.speed_reader.text, Qt.TextElideMode.ElideRight, room)
             painter.drawText(where, int(Qt.AlignmentFlag.AlignRight), text)
-        if isinstance(part, Reels):
+        if isinstance(part, Reels | Disc):
             return
         if isinstance(part, Damage):
             self._paint_damage(painter, part, _frame(part, box))
@@ -263,11 +265,14 @@ class Picture(QWidget):
                  "gain": self._paint_gain_frame, "wave": self._paint_wave, "harmonics": self._paint_harmonics}
         paint.get(part.axes, self._paint_variation)(painter, part, _frame(part, box))
 
-    def _paint_moving(self, painter: QPainter, part: Plot | Reels | Damage, box: QRectF) -> None:
+    def _paint_moving(self, painter: QPainter, part: Part, box: QRectF) -> None:
         """What moves with the signal or the position, over what stands still."""
         frame = _frame(part, box)
         if isinstance(part, Reels):
             self._paint_reels(painter, part, box.adjusted(10, 20, -10, -4))
+        elif isinstance(part, Disc):
+            draw_disc(painter, box.adjusted(10, 20, -10, -4), part,
+                      self._workspace.state.position / self._workspace.session.rate)
         elif isinstance(part, Damage):
             start, end = self._loop()
             here = self._workspace.state.position / self._workspace.session.rate
@@ -479,9 +484,9 @@ def _gain_axes(frame: QRectF) -> Axes:
     return Axes(frame, 0.0, float(_GAIN_FRAMES - 1), -18.0, 6.0)
 
 
-def _frame(part: Plot | Reels | Damage, box: QRectF) -> QRectF:
+def _frame(part: Part, box: QRectF) -> QRectF:
     """Where a part's diagram is in its box; more room below where words stand there."""
-    if isinstance(part, Reels | Damage):
+    if isinstance(part, Reels | Damage | Disc):
         return box.adjusted(40, 22, -10, -18)
     below = {"response": 32, "transfer": 32, "levels": 32, "gain": 8, "wave": 16}
     return box.adjusted(40, 22, -10, -below.get(part.axes, 18))

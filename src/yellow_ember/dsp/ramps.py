@@ -30,6 +30,13 @@ class Ramp:
             self.state[LEFT] = self.frames
             self.state[STEP] = (value - self.state[VALUE]) / self.frames
 
+    def go(self, value: float, *, at_once: bool) -> None:
+        """`jump` or `move`."""
+        if at_once:
+            self.jump(value)
+        else:
+            self.move(value)
+
     @property
     def target(self) -> float:
         return float(self.state[TARGET])

@@ -196,7 +196,22 @@ class Damage:
     at: Callable[[Samples, float, int], tuple[Samples, Samples]]
 
 
-Picture = tuple[Plot | Reels | Damage, ...]
+@dataclass(frozen=True, slots=True)
+class Disc:
+    """A turning record.
+
+    turns : a second; radius_mm : where the stylus is
+    marks : session seconds -> what lies in the groove in this turn: places (0 to 1 of a turn) and sizes
+    """
+
+    title: str
+    turns: float
+    radius_mm: float
+    marks: Callable[[float], tuple[Samples, Samples]]
+
+
+Part = Plot | Reels | Damage | Disc
+Picture = tuple[Part, ...]
 
 
 def _no_lookahead(values: Values, rate: float) -> int:

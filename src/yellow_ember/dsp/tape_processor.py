@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 
 import numpy as np
 
@@ -140,13 +139,12 @@ class TapeProcessor(Processor):
         self._set_electronics(made)
         self._set_faults(made)
         self._guard.set(values)
-        move = Ramp.jump if at_once else Ramp.move
         reference = gain(self._setup.reference_dbfs)
         for side in range(self._setup.channels):
-            move(self._record_gains[side], made.field / reference * gain(made.pair("record_db")[side]))
+            self._record_gains[side].go(made.field / reference * gain(made.pair("record_db")[side]), at_once=at_once)
             level = reference / (made.flux if self._through_tape else made.field)
-            move(self._play_gains[side], level * gain(_replay_gain_db(made, side)))
-        self._move_noises(made, move)
+            self._play_gains[side].go(level * gain(_replay_gain_db(made, side)), at_once=at_once)
+        self._set_noises(made, at_once=at_once)
 
     def _set_tape(self, made: Machine) -> None:
         rate = self._setup.rate
@@ -224,7 +222,7 @@ class TapeProcessor(Processor):
         self._mod_amount = gain(level) if level > SILENT_MODULATION_DB and self._through_tape else 0.0
         self._mod_smooth = 1.0 - math.exp(-2.0 * math.pi * _MODULATION_HZ / rate)
 
-    def _move_noises(self, made: Machine, move: Callable[[Ramp, float], None]) -> None:
+    def _set_noises(self, made: Machine, *, at_once: bool) -> None:
         rate = self._setup.rate
         flux = made.stock.magnetisation(made.stock.operating_nwb)
         hissing = made.values["hiss"] and self._through_tape
@@ -234,10 +232,10 @@ class TapeProcessor(Processor):
         level = noise_level_db(made.stock, made.speed, made.standard, made.width.track_mm)
         unit = weighted_noise(made.stock, made.speed, made.standard) * math.sqrt(2.0 / rate)
         hiss = flux * math.sqrt(0.5) * gain(level + as_number(made.values["hiss_db"])) / unit
-        move(self._hiss_gain, hiss if hissing else 0.0)
+        self._hiss_gain.go(hiss if hissing else 0.0, at_once=at_once)
         hum = made.fault("hum_db", made.deck.hum_db, -math.inf)
         wanted = made.flux if self._through_tape else made.field
-        move(self._hum_gain, wanted * gain(hum) if hum > SILENT_DB else 0.0)
+        self._hum_gain.go(wanted * gain(hum) if hum > SILENT_DB else 0.0, at_once=at_once)
         self._hum_step = as_number(made.values["hum_hz"]) / rate
 
     # -- sound --------------------------------------------------------------------------

@@ -106,18 +106,12 @@ class StripNode:
         self.strip = strip
         left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
-            if at_once:
-                ramp.jump(value)
-            else:
-                ramp.move(value)
+            ramp.go(value, at_once=at_once)
 
     def hear(self, *, before: bool, at_once: bool = False) -> None:
         """Let the strip's input through instead of its chain, or its chain again."""
         target = 0.0 if before else 1.0
-        if at_once:
-            self._after.jump(target)
-        else:
-            self._after.move(target)
+        self._after.go(target, at_once=at_once)
 
     def reset(self) -> None:
         self.chain.reset()

@@ -15,9 +15,11 @@ from yellow_ember.dsp.stages.motion import MOTION
 from yellow_ember.dsp.stages.tame import TAME
 from yellow_ember.dsp.stages.tape import TAPE
 from yellow_ember.dsp.stages.trim import TRIM
+from yellow_ember.dsp.stages.vinyl import VINYL
 from yellow_ember.dsp.stages.wear import WEAR
 
-STAGES: tuple[StageKind, ...] = (TAPE, MOTION, WEAR, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, TAME, LIMIT, TRIM)
+STAGES: tuple[StageKind, ...] = (
+    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, TAME, LIMIT, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

@@ -73,11 +73,7 @@ class AmpProcessor(Processor):
         self._tables = splitter_table(), valve_table(voice.power), plate_table(voice.power), ranges()
         self._core = _core(voice, self._setup.rate)
         self._guard.set(values)
-        level = gain(as_number(values["out_db"]))
-        if at_once:
-            self._out.jump(level)
-        else:
-            self._out.move(level)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         self._guard.before(block)

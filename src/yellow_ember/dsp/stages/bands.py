@@ -45,7 +45,6 @@ from yellow_ember.dsp.parameters import (
     as_edges,
     as_number,
 )
-from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.shapes import CELLS, CORRECTION_TAPS, SHAPE_BY_ID, SHAPES, Shape
 from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
@@ -247,12 +246,11 @@ class BandsProcessor(Processor):
         self._glued = as_number(values["glue_ratio"]) > 1.0
 
         self._guard.set(values)
-        move = Ramp.jump if at_once else Ramp.move
         for place, band in enumerate(bands):
             hears = band.heard or self._series
             for row, value in ((DRIVE, band.drive), (CLEAN, band.clean * hears), (BENT, band.bent * hears)):
-                move(self._moving[row][place], value)
-        move(self._out, gain(as_number(values["out_db"])))
+                self._moving[row][place].go(value, at_once=at_once)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def _loop_delay(self, pitch: float) -> int:
         """Frames that the output waits before it comes round, so that the whole loop rings at a pitch in Hz."""

@@ -12,7 +12,6 @@ from yellow_ember.dsp.kernels import bits as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
-from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 
@@ -71,9 +70,8 @@ class BitsProcessor(Processor):
             filters[:] = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
         self._smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
         self._guard.set(values)
-        move = Ramp.jump if at_once else Ramp.move
-        move(self._drive, gain(as_number(values["drive_db"])))
-        move(self._out, gain(as_number(values["out_db"])))
+        self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         self._guard.before(block)

@@ -72,11 +72,7 @@ class CabinetProcessor(Processor):
         speaker = SPEAKER_BY_ID[str(values["speaker"])]
         turn = min(2.0 * math.pi * speaker.resonance / rate, 0.5)
         self._cone = (_MOST_TRAVEL * as_number(values["breakup_pct"]) / 100.0, turn * turn, turn / speaker.q)
-        level = gain(as_number(values["out_db"]))
-        if at_once:
-            self._out.jump(level)
-        else:
-            self._out.move(level)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         if self._cone[0] > 0.0:

@@ -61,11 +61,7 @@ class CompProcessor(Processor):
         low, high = as_number(values["low_edge_hz"]), as_number(values["high_edge_hz"])
         for place, hz in enumerate((low, max(high, 1.5 * low))):
             self._splits[place, 0], self._splits[place, 1] = split(hz, rate)
-        level = gain(as_number(values["makeup_db"]))
-        if at_once:
-            self._out.jump(level)
-        else:
-            self._out.move(level)
+        self._out.go(gain(as_number(values["makeup_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         if self._banded:

@@ -23,7 +23,6 @@ from yellow_ember.dsp.kernels.shapes import (
 )
 from yellow_ember.dsp.oversampling import Oversampling
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Values, as_number
-from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID, SHAPES, Shape
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
@@ -99,9 +98,8 @@ class DriveProcessor(Processor):
         if self._brightened:
             self._bright[0] = tilt(1500.0, bright, rate)
         self._guard.set(values)
-        move = Ramp.jump if at_once else Ramp.move
-        move(self._drive, gain(as_number(values["drive_db"])))
-        move(self._out, gain(as_number(values["out_db"])))
+        self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         self._guard.before(block)

@@ -62,11 +62,7 @@ class EqProcessor(Processor):
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         self._sections[:] = _sections(values, self._setup.rate)
-        level = gain(as_number(values["out_db"]))
-        if at_once:
-            self._out.jump(level)
-        else:
-            self._out.move(level)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         biquads(block, self._sections, self._state)

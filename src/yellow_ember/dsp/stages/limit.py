@@ -48,11 +48,7 @@ class LimitProcessor(Processor):
         self._ceiling = gain(as_number(values["ceiling_dbtp"]) - _MARGIN_DB)
         self._fall = one_pole(as_number(values["release_ms"]) / 1000.0, self._setup.rate)
         self._linked = bool(values["linked"])
-        level = gain(as_number(values["drive_db"]))
-        if at_once:
-            self._drive.jump(level)
-        else:
-            self._drive.move(level)
+        self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         glide(block, self._drive.state)

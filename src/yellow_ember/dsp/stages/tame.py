@@ -49,11 +49,7 @@ class TameProcessor(Processor):
         self._figures[kernels.FALL] = one_pole(as_number(values["release_ms"]) / 1000.0, rate)
         self._figures[kernels.STEADY] = one_pole(_STEADY_SECONDS, rate)
         self._linked = bool(values["linked"])
-        level = gain(as_number(values["out_db"]))
-        if at_once:
-            self._out.jump(level)
-        else:
-            self._out.move(level)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:
         kernels.tame(block, self._sections, self._most, self._above, self._figures, self._linked, self._filters,

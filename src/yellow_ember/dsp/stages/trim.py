@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.filters import split
-from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.mixing import add, glide
-from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelow
+from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Values, as_number
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 
@@ -20,12 +19,8 @@ class TrimProcessor(Processor):
         shape = (setup.channels, setup.max_block)
         self._gains = [self.ramp(1.0, setup.rate) for _ in range(4)]
         self._scratch: Samples = np.zeros((4, 1, shape[1]))
-        self._lows: Samples = np.zeros(shape[0] * shape[1])
-        self._low_state: Samples = np.zeros((setup.channels, 2, 2))
-        self._high_state: Samples = np.zeros((setup.channels, 2, 2))
-        self._low, self._high = split(MONO_BELOW.minimum, setup.rate)
-        self._splitting = False
-        self.carry(self._low_state, self._high_state)
+        self._lows = MonoBelow(setup)
+        self.carry(*self._lows.state())
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         level = gain(as_number(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)
@@ -36,26 +31,12 @@ class TrimProcessor(Processor):
         if self._setup.channels == 1:
             matrix = (level, 0.0, 0.0, 0.0)
         for ramp, value in zip(self._gains, matrix, strict=True):
-            if at_once:
-                ramp.jump(value)
-            else:
-                ramp.move(value)
-        corner = as_number(values["mono_below_hz"])
-        self._splitting = corner > MONO_BELOW.minimum and self._setup.channels == 2
-        if self._splitting:
-            self._low, self._high = split(corner, self._setup.rate)
+            ramp.go(value, at_once=at_once)
+        self._lows.set(as_number(values["mono_below_hz"]))
 
     def process(self, block: Samples) -> None:
         frames = block.shape[1]
-        if self._splitting:
-            lows = self._lows[: block.size].reshape(block.shape)
-            lows[...] = block
-            biquads(lows, self._low, self._low_state)
-            biquads(block, self._high, self._high_state)
-            lows[0] += lows[1]
-            lows[0] *= 0.5
-            lows[1] = lows[0]
-            add(block, lows)
+        self._lows.process(block)
         if block.shape[0] == 1:
             glide(block, self._gains[0].state)
             return
@@ -79,11 +60,6 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
         sides = sides + db((hz / corner) ** 4 / (1.0 + (hz / corner) ** 4))
     return (Plot("Level", "response", (Curve("sides", hz, sides), Curve("middle", hz, level))),)
 
-
-MONO_BELOW = Number(
-    id="mono_below_hz", label="Mono below", group=Group.TONE, unit="Hz", minimum=20.0, maximum=500.0,
-    default=20.0, taper=Taper.LOG, decimals=0, floor_word="off",
-    help="Puts everything below this frequency in the middle, so that the bass stands firm.")
 
 TRIM = StageKind(
     kind="trim",

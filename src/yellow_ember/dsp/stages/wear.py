@@ -127,10 +127,7 @@ class WearProcessor(Processor):
         level = as_number(values["print_through_db"])
         amount = gain(level) if self._turn > 0 and level > PRINT_THROUGH.minimum else 0.0
         for ramp in (self._through, self._through_late):
-            if at_once:
-                ramp.jump(amount)
-            else:
-                ramp.move(amount)
+            ramp.go(amount, at_once=at_once)
         self._through_sections[:] = print_through_sections(
             as_number(values["layer_um"]), as_number(values["speed_ips"]), rate)
 

@@ -1,0 +1,445 @@
+"""Record: cut into a groove, played by a stylus from a platter, with what lies in it.  Model: docs/models/vinyl.md."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, block_view, db, gain
+from yellow_ember.dsp.filters import (
+    BUTTERWORTH_Q,
+    THROUGH,
+    Section,
+    band_pass,
+    high_pass,
+    low_pass,
+    low_pass_first,
+    response,
+)
+from yellow_ember.dsp.kernels import vinyl as kernels
+from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import add, glide, mean
+from yellow_ember.dsp.kernels.motion import TAPS
+from yellow_ember.dsp.kernels.noise import white
+from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelow
+from yellow_ember.dsp.motion import interpolator
+from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.parameters import (
+    Automation,
+    Choice,
+    Group,
+    Number,
+    Option,
+    Switch,
+    Taper,
+    Value,
+    Values,
+    as_number,
+)
+from yellow_ember.dsp.stage import (
+    Curve,
+    Disc,
+    Picture,
+    Plot,
+    Processor,
+    Setup,
+    StageKind,
+    frequency_axis,
+)
+
+_CUTTER_SECONDS = 1e-6
+"""Beyond this the cutter's lift ends; it keeps the equaliser's inverse proper."""
+_REACH_SECONDS = 4e-4
+_CENTRE_SECONDS = 0.006
+_LONGEST_STOP, _LONGEST_START = 3.0, 2.0
+_CELL_SECONDS = 0.003
+_OFF = -100.0
+_NOT_YET = -1e15
+"""Where the platter has not begun to turn."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Era:
+    """How records of a time were made.
+
+    bass, shelf, treble : time constants of the playing equaliser in microseconds, 0 for none
+    low, high : what was cut at all, in Hz; velocity : of the groove at 0 VU, peak, in m/s
+    grooves : radius of a stylus for them over that of a microgroove's; mono : one channel was cut
+    """
+
+    id: str
+    label: str
+    bass: float
+    shelf: float
+    treble: float
+    low: float
+    high: float
+    velocity: float
+    grooves: float
+    mono: bool
+
+
+ERAS = (
+    Era(id="horn", label="Horn", bass=0.0, shelf=0.0, treble=0.0, low=220.0, high=2600.0, velocity=0.10, grooves=3.6,
+        mono=True),
+    Era(id="shellac", label="Shellac", bass=637.0, shelf=0.0, treble=0.0, low=90.0, high=6000.0, velocity=0.10,
+        grooves=3.6, mono=True),
+    Era(id="mono", label="Mono microgroove", bass=318.0, shelf=1590.0, treble=100.0, low=45.0, high=12000.0,
+        velocity=0.06, grooves=1.4, mono=True),
+    Era(id="stereo", label="Stereo", bass=318.0, shelf=3180.0, treble=75.0, low=25.0, high=18000.0, velocity=0.05,
+        grooves=1.0, mono=False),
+)
+ERA_BY_ID = {era.id: era for era in ERAS}
+_STYLI = {"conical": 18e-6, "elliptical": 7e-6, "worn": 30e-6}
+
+
+def _first_order(above: float, below: float, rate: float) -> Section:
+    """(1 + s above) / (1 + s below) by the bilinear transform, time constants in seconds."""
+    a, b = 2.0 * rate * above, 2.0 * rate * below
+    return ((1.0 + a) / (1.0 + b), (1.0 - a) / (1.0 + b), 0.0, (1.0 - b) / (1.0 + b), 0.0)
+
+
+def playing(era: Era, rate: float) -> Samples:
+    """Sections (2, 5) of the playing equaliser, 0 dB at 1 kHz: IEC 60098 for the stereo era, older curves before.
+
+    Up to the bass constant a groove is cut with constant swing, so its velocity falls with frequency.
+    """
+    sections = []
+    if era.bass:
+        below = era.shelf or 50.0 * era.bass
+        sections.append(_first_order(era.bass * 1e-6, below * 1e-6, rate))
+    if era.treble:
+        sections.append(_first_order(_CUTTER_SECONDS, era.treble * 1e-6, rate))
+    while len(sections) < 2:
+        sections.append(THROUGH)
+    found = np.array(sections)
+    found[0, :3] /= float(response(found, np.array([1000.0]), rate)[0])
+    return found
+
+
+def cutting(era: Era, rate: float) -> Samples:
+    """Sections of the cutting equaliser, the exact inverse of `playing`."""
+    found = []
+    for b0, b1, _b2, a1, _a2 in playing(era, rate):
+        found.append((1.0 / b0, a1 / b0, 0.0, b1 / b0, 0.0))
+    return np.array(found)
+
+
+def groove_speed(values: Values) -> float:
+    """Metres a second under the stylus."""
+    return 2.0 * math.pi * as_number(values["radius_mm"]) * 1e-3 * as_number(values["rpm"]) / 60.0
+
+
+def _gesture(values: Values, tempo: float, beats_per_bar: int) -> tuple[float, float, float, float, float]:
+    """First second, period, stopping, resting and starting, all in seconds; the first below zero for none."""
+    if values["spin"] == "off":
+        return -1.0, 0.0, 1.0, 0.0, 1.0
+    beat = 60.0 / tempo
+    every = as_number(values["spin_bars"]) * beats_per_bar * beat if values["spin"] == "every" else 0.0
+    return ((as_number(values["spin_bar"]) - 1.0) * beats_per_bar * beat, every,
+            as_number(values["spin_stop_ms"]) / 1000.0, as_number(values["spin_rest_beats"]) * beat,
+            as_number(values["spin_start_ms"]) / 1000.0)
+
+
+class VinylProcessor(Processor):
+    """Bass in the middle, the groove at the raised rate, the platter, wear, and what lies in the groove."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        channels, size = setup.channels, setup.channels * setup.max_block
+        factor, rate = setup.oversample, setup.rate
+        self._lows = MonoBelow(setup)
+        self._band: Samples = np.zeros((2, 5))
+        self._band_state: Samples = np.zeros((channels, 2, 2))
+        self._centre = math.ceil(_REACH_SECONDS * rate * factor) + 2
+        self._fast = Oversampling(factor, channels, self._centre)
+        self._cut_state: Samples = np.zeros((channels, 2, 2))
+        self._play_state: Samples = np.zeros((channels, 2, 2))
+        self._groove_held: Samples = np.zeros((channels, 2 * self._centre + 4))
+        self._groove: Samples = np.zeros(2 * self._centre + 4 + kernels.CHUNK * factor)
+        self._ahead = setup.lookahead
+        self._rest = round(_CENTRE_SECONDS * rate)
+        stopped = round((_LONGEST_STOP / 2.0 + _LONGEST_START) * rate) if setup.lookahead else 0
+        length = self._ahead + 2 * self._rest + stopped + 4 * TAPS + setup.max_block
+        self._ring: Samples = np.zeros((channels, 2 * length))
+        self._at: Samples = np.zeros(2)
+        self._speeds: Samples = np.ones(setup.max_block)
+        self._turning: Samples = np.zeros(kernels.FIGURES)
+        self._table = interpolator()
+        self._wear: Samples = np.zeros((1, 5))
+        self._wear_state: Samples = np.zeros((channels, 1, 2))
+        self._dirt: Samples = np.zeros(kernels.DIRT)
+        self._dust, self._pops, self._hiss = (np.zeros(size) for _ in range(3))
+        self._dust_state, self._pop_state, self._noise_state, self._rumble_state = (
+            np.zeros((channels, 3, 2)) for _ in range(4))
+        self._generators: Samples = np.zeros((2, channels, 2))
+        self._out = self.ramp(1.0, rate)
+        self._tempo = setup.clock.tempo
+        self.latency = self._fast.latency + self._rest + self._ahead
+        self.settling = self.latency + round(0.004 * rate)
+        self.carry(*self._lows.state(), self._band_state, *self._fast.state(), self._cut_state, self._play_state,
+                   self._groove_held, self._ring, self._at, self._wear_state, self._dust_state, self._pop_state,
+                   self._noise_state, self._rumble_state, self._generators)
+        self.reset()
+
+    def reset(self) -> None:
+        super().reset()
+        self._at[1] = _NOT_YET
+        for number, generator in enumerate(self._generators.reshape(-1, 2)):
+            generator[:] = (self._setup.seed * 31 + number + 1) % 2**32, 0x51ED270B
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        setup, rate = self._setup, self._setup.rate
+        fast_rate = rate * setup.oversample
+        self._values = values
+        era = ERA_BY_ID[str(values["era"])]
+        self._mono = era.mono and setup.channels == 2
+        self._lows.set(as_number(values["mono_below_hz"]))
+        self._band[0], self._band[1] = (high_pass(era.low, BUTTERWORTH_Q, rate),
+                                        low_pass(min(era.high, 0.45 * rate), BUTTERWORTH_Q, rate))
+        self._cut, self._play = cutting(era, fast_rate), playing(era, fast_rate)
+        speed = groove_speed(values)
+        full = era.velocity / gain(setup.reference_dbfs)
+        self._steep = full * gain(as_number(values["cut_db"])) / speed
+        worn = as_number(values["wear_pct"]) / 100.0
+        radius = _STYLI[str(values["stylus"])] * era.grooves * as_number(values["tracing_pct"]) / 100.0
+        self._reach = min(radius * (1.0 + worn) / speed, _REACH_SECONDS) * fast_rate
+        self._worn = worn > 0.0
+        self._wear[0] = low_pass_first(min(20000.0 * (4000.0 / 20000.0) ** worn, 0.45 * rate), rate)
+        self._follow_tempo()
+        self._set_noises(era, values)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
+
+    def _follow_tempo(self) -> None:
+        clock, values = self._setup.clock, self._values
+        self._tempo = clock.tempo
+        figures = self._turning
+        figures[kernels.TURNS] = as_number(values["rpm"]) / 60.0
+        figures[kernels.OFF_CENTRE] = as_number(values["off_centre_mm"]) / as_number(values["radius_mm"])
+        figures[kernels.WARP] = 0.01 * as_number(values["warp_pct"]) / 100.0
+        figures[kernels.BEGINS:] = _gesture(values, clock.tempo, clock.beats_per_bar)
+
+    def _set_noises(self, era: Era, values: Values) -> None:
+        rate, reference = self._setup.rate, self._setup.reference_dbfs
+        self._dirty = bool(values["noises"])
+        turn = 60.0 / as_number(values["rpm"])
+        cells = float(math.floor(turn / _CELL_SECONDS))
+        play = playing(era, rate)
+        self._dust_sections = np.array([low_pass(min(9000.0, 0.4 * rate), 0.9, rate), *play])
+        self._pop_sections = np.array([low_pass(1500.0, 1.1, rate), *play])
+        crackle = as_number(values["crackle_db"])
+        loud = gain(reference + crackle) if crackle > _OFF else 0.0
+        found = self._dirt
+        found[kernels.CELLS] = cells
+        found[kernels.DUST] = min(as_number(values["dust_per_s"]) * turn / cells, 0.9)
+        found[kernels.POPS] = min(as_number(values["pops_per_min"]) / 60.0 * turn / cells, 0.5)
+        found[kernels.DUST_LEVEL] = loud / _peak(self._dust_sections)
+        found[kernels.POP_LEVEL] = 4.0 * loud / _peak(self._pop_sections)
+        found[kernels.SEED] = as_number(values["copy"])
+        surface, rumble = as_number(values["surface_db"]), as_number(values["rumble_db"])
+        self._noise_sections = np.array([low_pass(min(14000.0, 0.45 * rate), BUTTERWORTH_Q, rate), *play])
+        self._rumble_sections = np.array([band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate), THROUGH])
+        self._surface = gain(reference + surface) / _power(self._noise_sections, rate) if surface > _OFF else 0.0
+        self._rumble = gain(reference + rumble) / _power(self._rumble_sections, rate) if rumble > _OFF else 0.0
+
+    def process(self, block: Samples) -> None:
+        if self._setup.clock.tempo != self._tempo:
+            self._follow_tempo()
+        frames = block.shape[1]
+        if self._mono:
+            single = block_view(self._hiss, 1, frames)
+            mean(block, single)
+            block[...] = single
+        self._lows.process(block)
+        biquads(block, self._band, self._band_state)
+        kernels.trace(block, self._steep, self._reach, self._centre, self._cut, self._play, self._cut_state,
+                      self._play_state, self._groove_held, self._groove, *self._fast.buffers())
+        speeds = self._speeds[:frames]
+        here = self._setup.clock.here - self.latency
+        # A loop that goes back does not turn the record back: that would be heard as a jump.
+        turned = here if self._at[1] == _NOT_YET else int(self._at[1])
+        self._at[0] = kernels.turn(block, here, turned, self._setup.rate, self._rest + self._ahead, self._turning,
+                                   self._table, self._ring, int(self._at[0]), speeds)
+        self._at[1] = turned + frames
+        if self._worn:
+            biquads(block, self._wear, self._wear_state)
+        if self._dirty:
+            self._add_noises(block, turned, speeds)
+        glide(block, self._out.state)
+
+    def _add_noises(self, block: Samples, turned: int, speeds: Samples) -> None:
+        """Dust, pops, hiss and rumble; all fall silent where the platter stands."""
+        dust, pops = block_view(self._dust, *block.shape), block_view(self._pops, *block.shape)
+        kernels.dirt(turned, self._setup.rate, self._turning[kernels.TURNS], self._dirt, dust, pops)
+        biquads(dust, self._dust_sections, self._dust_state)
+        biquads(pops, self._pop_sections, self._pop_state)
+        add(dust, pops)
+        for amount, sections, state, generators in (
+                (self._surface, self._noise_sections, self._noise_state, self._generators[0]),
+                (self._rumble, self._rumble_sections, self._rumble_state, self._generators[1])):
+            if amount > 0.0:
+                hiss = block_view(self._hiss, *block.shape)
+                white(hiss, generators)
+                biquads(hiss, sections, state)
+                hiss *= amount
+                add(dust, hiss)
+        dust *= speeds
+        add(block, dust)
+
+
+def _peak(sections: Samples) -> float:
+    """Height of what a pulse of one becomes."""
+    pulse = np.zeros((1, 1024))
+    pulse[0, 0] = 1.0
+    biquads(pulse, sections, np.zeros((1, sections.shape[0], 2)))
+    return float(np.abs(pulse).max())
+
+
+def _power(sections: Samples, rate: float) -> float:
+    """Root mean square of what white noise of one becomes."""
+    hz = np.arange(1.0, rate / 2.0, rate / 16384.0)
+    return float(np.sqrt(np.mean(response(sections, hz, rate) ** 2)))
+
+
+def _lookahead(values: Values, rate: float) -> int:
+    """A platter that is let go must be ahead of the music by half the time that it takes."""
+    return 0 if values["spin"] == "off" else round(_LONGEST_START / 2.0 * rate)
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """The record with its damage, the equalisers, and what the stylus makes of a sine."""
+    era = ERA_BY_ID[str(values["era"])]
+    hz = frequency_axis(48000.0)
+    play = response(playing(era, 384000.0), hz, 384000.0)
+    turns = as_number(values["rpm"]) / 60.0
+    cells = math.floor(1.0 / turns / _CELL_SECONDS)
+
+    def marks(seconds: float) -> tuple[Samples, Samples]:
+        if not values["noises"]:
+            return np.zeros(0), np.zeros(0)
+        turn = math.floor(seconds * turns)
+        found = [(cell / cells, 1.0 + kind) for kind, chance, lasting in (
+            (0, as_number(values["dust_per_s"]) / turns / cells, kernels.DUST_TURNS),
+            (1, as_number(values["pops_per_min"]) / 60.0 / turns / cells, kernels.POP_TURNS))
+            for cell in range(cells) if kernels.lies(10.0 * kind, float(cell), float(turn), chance, lasting,
+                                                      as_number(values["copy"])) >= 0.0]
+        return np.array([place for place, _ in found]), np.array([size for _, size in found])
+
+    points, sine = 256, gain(reference_dbfs)
+    peak, frames = 1.1 * sine, 4 * points
+    speed, shown = groove_speed(values), 5000.0
+    slope = era.velocity * gain(as_number(values["cut_db"])) / speed
+    radius = _STYLI[str(values["stylus"])] * era.grooves * as_number(values["tracing_pct"]) / 100.0
+    angle = 2.0 * np.pi * np.arange(frames) / points
+    cut = float(response(cutting(era, 384000.0), np.array([shown]), 384000.0)[0])
+    lift = slope * cut * np.sin(angle)
+    moved = np.arange(frames) / points - radius / speed * shown * lift / np.sqrt(1.0 + lift**2)
+    at = np.linspace(1.0, 2.0, points)
+    traced = np.interp(at, np.maximum.accumulate(moved), sine * np.sin(angle))
+    return (Disc(f"{as_number(values['rpm']):g} rpm, {era.label}", turns, as_number(values["radius_mm"]), marks),
+            Plot("Playing equaliser, dB", "response", (Curve("equaliser", hz, np.clip(db(play), -24.0, 24.0)),)),
+            Plot("5 kHz at 0 VU under the stylus", "wave", (
+                Curve("cut", at - 1.0, sine * np.sin(2.0 * np.pi * at)), Curve("played", at - 1.0,
+                                                                                np.clip(traced, -peak, peak))),
+                x_label="one turn", y_label="level"))
+
+
+def follow(old: Values, new: Values) -> tuple[Values, str]:
+    """Another era brings the speed that its records had."""
+    if old["era"] == new["era"]:
+        return new, ""
+    coarse = {"horn", "shellac"}
+    wanted: Value = 78.0 if new["era"] in coarse else 33.33
+    if (new["era"] in coarse) == (new["rpm"] == 78.0):
+        return new, ""
+    return {**new, "rpm": wanted}, f"Speed is now {wanted:g} rpm, as records of that era have it"
+
+
+VINYL = StageKind(
+    kind="vinyl",
+    label="Record",
+    glyph="V",
+    purpose="Cuts the sound into a groove and plays it back: rounder, older, with dust that comes round again.",
+    parameters=(
+        Option(id="era", label="Era", group=Group.MACHINE, default="stereo",
+               choices=tuple(Choice(era.id, era.label) for era in ERAS),
+               help="When the record was made: horn is a narrow squawk, shellac warm and noisy, stereo nearly whole."),
+        Option(id="rpm", label="Speed", group=Group.MACHINE, default="33.33", unit="rpm", numeric=True,
+               choices=(Choice("33.33", "33 1/3 rpm"), Choice("45", "45 rpm"), Choice("78", "78 rpm")),
+               help="How fast it turns: faster is cleaner in the highs, and damage comes round sooner."),
+        Option(id="stylus", label="Stylus", group=Group.MACHINE, default="conical",
+               choices=tuple(Choice(name, name) for name in _STYLI),
+               help="The tip that rides in the groove: conical rounds the highs, elliptical follows, worn tears them."),
+        Number(id="radius_mm", label="Place on the side", group=Group.MACHINE, unit="mm", minimum=55.0, maximum=146.0,
+               default=110.0, decimals=0,
+               help="How far from the middle: the inner grooves are slow, so highs crowd and spit there."),
+        Number(id="cut_db", label="Cutting level", group=Group.DRIVE, unit="dB", minimum=-18.0, maximum=18.0,
+               default=0.0,
+               help="How deep the sound is cut: more of it strains what the stylus can follow."),
+        Number(id="tracing_pct", label="Tracing", group=Group.DRIVE, unit="%", minimum=0.0, maximum=200.0,
+               default=100.0, decimals=0, floor_word="off",
+               help="How much the stylus's own size blurs and splatters the highs."),
+        MONO_BELOW,
+        Number(id="wear_pct", label="Wear", group=Group.WEAR, unit="%", minimum=0.0, maximum=100.0, default=0.0,
+               decimals=0, floor_word="new",
+               help="How often it was played: highs are rubbed off and loud passages rasp."),
+        Number(id="warp_pct", label="Warp", group=Group.MOTION, unit="%", minimum=0.0, maximum=100.0, default=10.0,
+               decimals=0, floor_word="flat",
+               help="The record is not flat: the pitch bobs twice a turn."),
+        Number(id="off_centre_mm", label="Off centre", group=Group.MOTION, unit="mm", minimum=0.0, maximum=3.0,
+               default=0.1, decimals=2, taper=Taper.ROOT,
+               help="The hole is not in the middle: the pitch swings once a turn, slowly and sadly."),
+        Option(id="spin", label="Stop and start", group=Group.MOTION, default="off",
+               choices=(Choice("off", "off"), Choice("once", "once"), Choice("every", "again and again")),
+               help="The platter is stopped and let go again at a bar of your choice; it is in time again after."),
+        Number(id="spin_bar", label="At bar", group=Group.MOTION, unit="", minimum=1.0, maximum=512.0, default=4.0,
+               decimals=0, whole=True,
+               help="The bar at which the platter begins to stop."),
+        Number(id="spin_bars", label="Every", group=Group.MOTION, unit="bars", minimum=1.0, maximum=64.0, default=4.0,
+               decimals=0, whole=True,
+               help="After how many bars the platter stops again."),
+        Number(id="spin_stop_ms", label="Stopping", group=Group.MOTION, unit="ms", minimum=50.0,
+               maximum=1000.0 * _LONGEST_STOP, default=700.0, taper=Taper.LOG, decimals=0,
+               help="How long it takes to stop: the pitch falls to nothing."),
+        Number(id="spin_rest_beats", label="Standing", group=Group.MOTION, unit="beats", minimum=0.0, maximum=16.0,
+               default=1.0, decimals=2,
+               help="How long the platter stands still and all is silent."),
+        Number(id="spin_start_ms", label="Starting", group=Group.MOTION, unit="ms", minimum=20.0,
+               maximum=1000.0 * _LONGEST_START, default=400.0, taper=Taper.LOG, decimals=0,
+               help="How long it takes to come up to speed, in time with the music at its end."),
+        Switch(id="noises", label="Dust and noise", group=Group.NOISE, default=False,
+               help="Lets you hear what lies in the groove, and the surface itself."),
+        Number(id="crackle_db", label="Crackle", group=Group.NOISE, unit="dB", minimum=_OFF, maximum=6.0,
+               default=-14.0, decimals=0, floor_word="off",
+               help="How loud the loudest specks of dust are, against 0 VU; pops are louder still."),
+        Number(id="dust_per_s", label="Dust", group=Group.NOISE, unit="/s", minimum=0.0, maximum=100.0, default=6.0,
+               taper=Taper.ROOT,
+               help="How many specks there are a second; each comes round for a few turns."),
+        Number(id="pops_per_min", label="Pops", group=Group.NOISE, unit="/min", minimum=0.0, maximum=120.0,
+               default=8.0, taper=Taper.ROOT,
+               help="How many pops there are a minute; a scratch pops at the same place turn after turn."),
+        Number(id="copy", label="Copy", group=Group.NOISE, unit="", minimum=1.0, maximum=999.0, default=1.0,
+               decimals=0, whole=True,
+               help="Another copy of the record has its dust and scratches in other places."),
+        Number(id="surface_db", label="Surface", group=Group.NOISE, unit="dB", minimum=_OFF, maximum=-20.0,
+               default=-58.0, decimals=0, floor_word="off",
+               help="The hiss of the groove itself, against 0 VU: shellac is near -35, a good pressing -60."),
+        Number(id="rumble_db", label="Rumble", group=Group.NOISE, unit="dB", minimum=_OFF, maximum=-20.0,
+               default=-60.0, decimals=0, floor_word="off",
+               help="The motor's and bearing's drone far below, against 0 VU."),
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level behind the record player."),
+    ),
+    processor=VinylProcessor,
+    picture=picture,
+    rest=None,
+    drive="cut_db",
+    nonlinear=True,
+    lookahead=_lookahead,
+    follow=follow,
+    wavers=True,
+    comfort_db=(-9.0, 9.0),
+)
