@@ -119,6 +119,7 @@ BITS: dict[str, Value] = {"anti_alias": True, "smooth": "band-limited", "dither"
 
 FIVE_BANDS: dict[str, Value] = {"edges_hz": (100.0, 400.0, 1500.0, 6000.0)}
 IN_SERIES: dict[str, Value] = {**FIVE_BANDS, "order": "series"}
+VINYL: dict[str, Value] = {"noises": True, "wear_pct": 30.0}
 AMP: dict[str, Value] = {"voice": "lead", "gain": 8.0, "bright": True, "sag_pct": 50.0}
 
 
@@ -130,7 +131,8 @@ def stages() -> None:
             ("tape", "everything on", MACHINE, 12.0), ("motion", "everything on", MOTION, 80.0),
             ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 60.0),
             ("bands", "five bands side by side", FIVE_BANDS, 12.0), ("bands", "five bands in series", IN_SERIES, 12.0),
-            ("bits", "everything on", BITS, 100.0), ("amp", "lead, sagging", AMP, 12.0)):
+            ("vinyl", "with dust and noise", VINYL, 30.0), ("bits", "everything on", BITS, 100.0),
+            ("amp", "lead, sagging", AMP, 12.0)):
         values = stage_kind(kind).complete(settings)
         faster = seconds / min(seconds_taken(kind, values, signal) for _ in range(4))
         row(f"{kind}, 8x, stereo, {what}: times real time on one core", f"{faster:.1f}", f">= {wanted:g}",

@@ -95,8 +95,9 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("bands-on-the-bass", "upright-bass", "Weight with clean lows", "bands")
     show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("bits-on-the-drums", "brushed-drums", "Twelve-bit break", "bits")
+    show("record", "harmonium", "Dusty loop", "vinyl")
     show("tame", "brushed-drums", "Cymbals in wool", "tame")
-    for strip in ("plucked-guitar", "upright-bass", "brushed-drums"):
+    for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
 
 

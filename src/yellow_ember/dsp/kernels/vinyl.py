@@ -13,17 +13,52 @@ from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, 
 from yellow_ember.dsp.kernels.motion import TAPS, read_at
 from yellow_ember.dsp.kernels.noise import hashed
 
-CHUNK = 64
+CHUNK = 128
 """Base-rate frames worked on at once."""
-_TURNS = 3
-"""Steps of the fixed point that finds where the stylus touches."""
+
+
+@kernel
+def touch(high: Samples, n: int, centre: int, far: float, steep: float, held: Samples, groove: Samples,
+          shifts: Samples) -> None:
+    """Where the stylus touches one wall, for n samples in place.
+
+    far : its radius over the groove's speed in samples, of the wall's sign; held : (2 centre + 4,)
+    groove, shifts : scratch of that and n more
+    """
+    kept = held.size
+    for i in range(kept):
+        groove[i] = held[i]
+    for i in range(n):
+        groove[kept + i] = high[i]
+    for i in range(kept + n):
+        slope = steep * groove[i]
+        shifts[i] = far * slope / np.sqrt(1.0 + slope * slope)
+    first = np.uintp(kept - centre - 2)
+    for i in range(np.uintp(n)):
+        # One Newton step from the shift that is due here; where the groove bends more than the stylus,
+        # there is no single answer, and the step stays short.
+        at = first + np.float64(i) + shifts[first + i]
+        whole = np.int32(at)
+        place = np.uintp(whole)
+        before, rise = shifts[place], shifts[place + np.uintp(1)] - shifts[place]
+        missed = before + (at - whole) * rise - shifts[first + i]
+        at += missed / max(1.0 - rise, 0.4)
+        at = min(max(at, 1.0), kept + n - 3.0)
+        whole = np.int32(at)
+        t = at - whole
+        place = np.uintp(whole)
+        a, b = groove[place - np.uintp(1)], groove[place]
+        d, e = groove[place + np.uintp(1)], groove[place + np.uintp(2)]
+        high[i] = b + 0.5 * t * (d - a + t * (2.0 * a - 5.0 * b + 4.0 * d - e + t * (3.0 * (b - d) + e - a)))
+    for i in range(kept):
+        held[i] = groove[n + i]
 
 
 @kernel
 def trace(block: Samples, steep: float, reach: float, centre: int, cut: Samples, play: Samples, cut_state: Samples,
-          play_state: Samples, held: Samples, groove: Samples, levels: int, pad: int, passes: Cascade, up: Samples,
-          down: Samples, odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
-          total: Samples) -> None:
+          play_state: Samples, held: Samples, groove: Samples, shifts: Samples, walls: Samples, levels: int, pad: int,
+          passes: Cascade, up: Samples, down: Samples, odd: Samples, pads: Samples, ping: Samples, pong: Samples,
+          line: Samples, odd_line: Samples, total: Samples) -> None:
     """Cut a block into a groove and play it with a round stylus, at the raised rate, in place.
 
     A stylus of radius R rides on the curve that lies R beside the groove's wall.  Both curves have the same
@@ -31,44 +66,25 @@ def trace(block: Samples, steep: float, reach: float, centre: int, cut: Samples,
     that is played is the one that was cut, at another time (after Corrington, RCA Review 10, 1949).
     steep : slope that a signal of one has; reach : R over the groove's speed, in frames at the raised rate
     centre : frames of delay there; cut, play : sections of the equalisers; the second channel is the other wall
-    held : (channels, 2 centre + 4); groove : scratch of that and CHUNK at the raised rate
+    held : (channels, 2 centre + 4); groove, shifts : scratch of that and CHUNK at the raised rate
+    walls : scratch, channels times CHUNK at the raised rate
     """
-    kept = held.shape[1]
+    channels = block.shape[0]
     for start in range(0, block.shape[1], CHUNK):
         n = min(CHUNK, block.shape[1] - start)
         fast = n << levels
-        for c in range(block.shape[0]):
-            part = block[c, start:start + n]
-            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
-            other = pong if levels % 2 == 0 else ping
-            biquads(high[:fast].reshape(1, fast), cut, cut_state[c:c + 1])
-            for i in range(kept):
-                groove[i] = held[c, i]
+        high = walls[:channels * fast].reshape(channels, fast)
+        for c in range(channels):
+            raised = raise_rate(block[c, start:start + n], n, levels, passes, up[c], ping, pong, line, total)
             for i in range(fast):
-                groove[kept + i] = high[i]
-            far = reach if c == 0 else -reach
-            for i in range(fast):
-                at = float(kept - centre - 2 + i)
-                shift = 0.0
-                for _ in range(_TURNS):
-                    whole = int(at + shift)
-                    t = at + shift - whole
-                    place = np.uintp(whole)
-                    slope = steep * (groove[place] + t * (groove[place + np.uintp(1)] - groove[place]))
-                    wanted = far * slope / np.sqrt(1.0 + slope * slope)
-                    # Where the groove bends more than the stylus this swings; half a step settles it.
-                    shift += 0.7 * (wanted - shift)
-                whole = int(at + shift)
-                t = at + shift - whole
-                place = np.uintp(whole)
-                a, b = groove[place - np.uintp(1)], groove[place]
-                d, e = groove[place + np.uintp(1)], groove[place + np.uintp(2)]
-                high[i] = b + 0.5 * t * (d - a + t * (2.0 * a - 5.0 * b + 4.0 * d - e + t * (3.0 * (b - d) + e - a)))
-            for i in range(kept):
-                held[c, i] = groove[fast + i]
-            biquads(high[:fast].reshape(1, fast), play, play_state[c:c + 1])
-            delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)
+                high[c, i] = raised[i]
+        biquads(high, cut, cut_state)
+        for c in range(channels):
+            touch(high[c], fast, centre, reach if c == 0 else -reach, steep, held[c], groove, shifts)
+        biquads(high, play, play_state)
+        for c in range(channels):
+            delay_short(high[c], fast, pads[c], pad, line)
+            lower_rate(high[c], pong, n, levels, passes, down[c], odd[c], line, odd_line, block[c, start:start + n])
 
 
 TURNS, OFF_CENTRE, WARP, BEGINS, EVERY, STOPPING, RESTING, STARTING = range(8)

@@ -10,8 +10,6 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, block_view, db, gain
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
-    THROUGH,
-    Section,
     band_pass,
     high_pass,
     low_pass,
@@ -51,7 +49,7 @@ from yellow_ember.dsp.stage import (
 
 _CUTTER_SECONDS = 1e-6
 """Beyond this the cutter's lift ends; it keeps the equaliser's inverse proper."""
-_REACH_SECONDS = 4e-4
+_REACH_SECONDS = 2e-4
 _CENTRE_SECONDS = 0.006
 _LONGEST_STOP, _LONGEST_START = 3.0, 2.0
 _CELL_SECONDS = 0.003
@@ -95,36 +93,31 @@ ERA_BY_ID = {era.id: era for era in ERAS}
 _STYLI = {"conical": 18e-6, "elliptical": 7e-6, "worn": 30e-6}
 
 
-def _first_order(above: float, below: float, rate: float) -> Section:
-    """(1 + s above) / (1 + s below) by the bilinear transform, time constants in seconds."""
+def _times(top: Samples, bottom: Samples, above: float, below: float, rate: float) -> tuple[Samples, Samples]:
+    """A section's numerator and denominator (3,) times (1 + s above) / (1 + s below), bilinear, in seconds."""
     a, b = 2.0 * rate * above, 2.0 * rate * below
-    return ((1.0 + a) / (1.0 + b), (1.0 - a) / (1.0 + b), 0.0, (1.0 - b) / (1.0 + b), 0.0)
+    return np.convolve(top, [1.0 + a, 1.0 - a])[:3], np.convolve(bottom, [1.0 + b, 1.0 - b])[:3]
 
 
 def playing(era: Era, rate: float) -> Samples:
-    """Sections (2, 5) of the playing equaliser, 0 dB at 1 kHz: IEC 60098 for the stereo era, older curves before.
+    """The section (1, 5) of the playing equaliser, 0 dB at 1 kHz: IEC 60098 for the stereo era, older curves before.
 
     Up to the bass constant a groove is cut with constant swing, so its velocity falls with frequency.
     """
-    sections = []
+    top, bottom = np.array([1.0, 0.0, 0.0]), np.array([1.0, 0.0, 0.0])
     if era.bass:
-        below = era.shelf or 50.0 * era.bass
-        sections.append(_first_order(era.bass * 1e-6, below * 1e-6, rate))
+        top, bottom = _times(top, bottom, era.bass * 1e-6, (era.shelf or 50.0 * era.bass) * 1e-6, rate)
     if era.treble:
-        sections.append(_first_order(_CUTTER_SECONDS, era.treble * 1e-6, rate))
-    while len(sections) < 2:
-        sections.append(THROUGH)
-    found = np.array(sections)
+        top, bottom = _times(top, bottom, _CUTTER_SECONDS, era.treble * 1e-6, rate)
+    found = np.array([[*(top / bottom[0]), *(bottom[1:] / bottom[0])]])
     found[0, :3] /= float(response(found, np.array([1000.0]), rate)[0])
     return found
 
 
 def cutting(era: Era, rate: float) -> Samples:
-    """Sections of the cutting equaliser, the exact inverse of `playing`."""
-    found = []
-    for b0, b1, _b2, a1, _a2 in playing(era, rate):
-        found.append((1.0 / b0, a1 / b0, 0.0, b1 / b0, 0.0))
-    return np.array(found)
+    """The section of the cutting equaliser, the exact inverse of `playing`."""
+    b0, b1, b2, a1, a2 = playing(era, rate)[0]
+    return np.array([[1.0 / b0, a1 / b0, a2 / b0, b1 / b0, b2 / b0]])
 
 
 def groove_speed(values: Values) -> float:
@@ -155,10 +148,11 @@ class VinylProcessor(Processor):
         self._band_state: Samples = np.zeros((channels, 2, 2))
         self._centre = math.ceil(_REACH_SECONDS * rate * factor) + 2
         self._fast = Oversampling(factor, channels, self._centre)
-        self._cut_state: Samples = np.zeros((channels, 2, 2))
-        self._play_state: Samples = np.zeros((channels, 2, 2))
+        self._cut_state: Samples = np.zeros((channels, 1, 2))
+        self._play_state: Samples = np.zeros((channels, 1, 2))
         self._groove_held: Samples = np.zeros((channels, 2 * self._centre + 4))
-        self._groove: Samples = np.zeros(2 * self._centre + 4 + kernels.CHUNK * factor)
+        self._groove, self._shifts = (np.zeros(2 * self._centre + 4 + kernels.CHUNK * factor) for _ in range(2))
+        self._walls: Samples = np.zeros(channels * kernels.CHUNK * factor)
         self._ahead = setup.lookahead
         self._rest = round(_CENTRE_SECONDS * rate)
         stopped = round((_LONGEST_STOP / 2.0 + _LONGEST_START) * rate) if setup.lookahead else 0
@@ -173,7 +167,7 @@ class VinylProcessor(Processor):
         self._dirt: Samples = np.zeros(kernels.DIRT)
         self._dust, self._pops, self._hiss = (np.zeros(size) for _ in range(3))
         self._dust_state, self._pop_state, self._noise_state, self._rumble_state = (
-            np.zeros((channels, 3, 2)) for _ in range(4))
+            np.zeros((channels, 2, 2)) for _ in range(4))
         self._generators: Samples = np.zeros((2, channels, 2))
         self._out = self.ramp(1.0, rate)
         self._tempo = setup.clock.tempo
@@ -240,7 +234,7 @@ class VinylProcessor(Processor):
         found[kernels.SEED] = as_number(values["copy"])
         surface, rumble = as_number(values["surface_db"]), as_number(values["rumble_db"])
         self._noise_sections = np.array([low_pass(min(14000.0, 0.45 * rate), BUTTERWORTH_Q, rate), *play])
-        self._rumble_sections = np.array([band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate), THROUGH])
+        self._rumble_sections = np.array([band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate)])
         self._surface = gain(reference + surface) / _power(self._noise_sections, rate) if surface > _OFF else 0.0
         self._rumble = gain(reference + rumble) / _power(self._rumble_sections, rate) if rumble > _OFF else 0.0
 
@@ -255,7 +249,8 @@ class VinylProcessor(Processor):
         self._lows.process(block)
         biquads(block, self._band, self._band_state)
         kernels.trace(block, self._steep, self._reach, self._centre, self._cut, self._play, self._cut_state,
-                      self._play_state, self._groove_held, self._groove, *self._fast.buffers())
+                      self._play_state, self._groove_held, self._groove, self._shifts, self._walls,
+                      *self._fast.buffers())
         speeds = self._speeds[:frames]
         here = self._setup.clock.here - self.latency
         # A loop that goes back does not turn the record back: that would be heard as a jump.
