@@ -109,12 +109,14 @@ def test_silence_stays_silent(kind: StageKind) -> None:
 @every_stage
 def test_bad_samples_neither_pass_nor_stick(kind: StageKind) -> None:
     signal = noise(20000)
-    clean = run(kind, signal)
+    # An echo answers a loud sound as well, but not for long.
+    short: dict[str, object] = {"tap1_time_ms": 5.0} if kind.kind == "echo" else {}
+    clean = run(kind, signal, short)
     bad = signal.copy()
     bad[:, 100] = np.nan
     bad[0, 200], bad[1, 201] = np.inf, -np.inf
     bad[:, 300] = 1e300
-    out = run(kind, bad)
+    out = run(kind, bad, short)
     assert np.all(np.isfinite(out))
     assert np.abs(out[:, -2000:] - clean[:, -2000:]).max() < 1e-3
 

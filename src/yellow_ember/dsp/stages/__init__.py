@@ -9,6 +9,7 @@ from yellow_ember.dsp.stages.bits import BITS
 from yellow_ember.dsp.stages.cabinet import CABINET
 from yellow_ember.dsp.stages.comp import COMP
 from yellow_ember.dsp.stages.drive import DRIVE
+from yellow_ember.dsp.stages.echo import ECHO
 from yellow_ember.dsp.stages.eq import EQ
 from yellow_ember.dsp.stages.limit import LIMIT
 from yellow_ember.dsp.stages.motion import MOTION
@@ -19,7 +20,7 @@ from yellow_ember.dsp.stages.vinyl import VINYL
 from yellow_ember.dsp.stages.wear import WEAR
 
 STAGES: tuple[StageKind, ...] = (
-    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, EQ, COMP, TAME, LIMIT, TRIM)
+    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, ECHO, EQ, COMP, TAME, LIMIT, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

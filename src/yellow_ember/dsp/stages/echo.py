@@ -1,0 +1,275 @@
+"""Tape echo: four heads behind the record head, and feedback through the tape.  Model: docs/models/echo.md."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, gain
+from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.kernels import echo as kernels
+from yellow_ember.dsp.kernels.echo import HEADS
+from yellow_ember.dsp.kernels.motion import TAPS
+from yellow_ember.dsp.motion import interpolator
+from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
+from yellow_ember.dsp.parameters import (
+    Automation,
+    Choice,
+    Group,
+    Number,
+    Option,
+    Parameter,
+    Switch,
+    Taper,
+    Values,
+    as_number,
+)
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
+
+_LONGEST_SECONDS = 4.0
+_GLIDE_SECONDS, _FADE_SECONDS = 0.004, 0.05
+_OFF_DB = -60.0
+_NUMBERS = range(1, HEADS + 1)
+_GROUPS = (Group.HEAD_1, Group.HEAD_2, Group.HEAD_3, Group.HEAD_4)
+_WOW_HZ, _FLUTTER_HZ = 0.7, 6.3
+_OPEN_HZ, _NO_CUT_HZ = 20000.0, 20.0
+_DEFAULTS = ((True, 375.0, -3.0), (False, 500.0, -6.0), (False, 625.0, -8.0), (False, 750.0, -10.0))
+
+
+def head_seconds(values: Values, number: int, tempo: float) -> float:
+    """How long after the record head a head reads."""
+    if values["from_speed"]:
+        metres_a_second = as_number(values["speed_ips"]) * 0.0254
+        return number * as_number(values["head_mm"]) * 1e-3 / metres_a_second
+    note = str(values[f"tap{number}_note"])
+    if note != "free":
+        return 60.0 / tempo * beats_of(note)
+    return as_number(values[f"tap{number}_time_ms"]) / 1000.0
+
+
+def _level(decibels: float) -> float:
+    return 0.0 if decibels <= _OFF_DB else gain(decibels)
+
+
+def _gains(values: Values, number: int, channels: int) -> tuple[float, float, float]:
+    """A head's share of left, of right and of the loop."""
+    if not values[f"tap{number}_on"]:
+        return 0.0, 0.0, 0.0
+    level = _level(as_number(values[f"tap{number}_level_db"]))
+    place = as_number(values[f"tap{number}_pan"]) / 100.0 if channels == 2 else 0.0
+    return level * min(1.0, 1.0 - place), level * min(1.0, 1.0 + place), level
+
+
+class EchoProcessor(Processor):
+    """One kernel; every gain glides, and heads fade to where they move."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        rate, channels = setup.rate, setup.channels
+        length = round((_LONGEST_SECONDS + 0.1) * rate) + 2 * TAPS
+        self._ring: Samples = np.zeros((channels, 2 * length))
+        self._figures: Samples = np.zeros(kernels.FIGURES)
+        self._wanted: Samples = np.zeros(kernels.FIGURES)
+        self._heads: Samples = np.zeros((HEADS, 4))
+        self._motion: Samples = np.zeros(4)
+        self._pointers: Samples = np.zeros(4)
+        self._filters: Samples = np.zeros((channels, 4))
+        self._at: Samples = np.zeros(1)
+        self._table = interpolator()
+        self._glide = one_pole(_GLIDE_SECONDS, rate)
+        self._fade = 1.0 / (_FADE_SECONDS * rate)
+        self._tempo = setup.clock.tempo
+        self.carry(self._ring, self._filters, self._at)
+        self.reset()
+
+    def reset(self) -> None:
+        super().reset()
+        self._pointers[:] = (1.0, 0.0, 1.0, 0.0)
+        self._figures[:] = self._wanted
+        for head in self._heads:
+            head[:] = (head[kernels.TARGET], head[kernels.TARGET], 0.0, head[kernels.TARGET])
+
+    def adopt(self, other: Processor) -> None:
+        super().adopt(other)
+        assert isinstance(other, EchoProcessor)
+        self._heads[:], self._pointers[:], self._figures[:] = other._heads, other._pointers, other._figures
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        rate, channels = self._setup.rate, self._setup.channels
+        self._values = values
+        wanted, style = self._wanted, str(values["style"])
+        across = style == "ping-pong" and channels == 2
+        held = bool(values["freeze"])
+        wanted[kernels.DIRECT] = 1.0 if values["direct"] else 0.0
+        wanted[kernels.LEVEL] = _level(as_number(values["level_db"]))
+        wanted[kernels.LEFT_IN], wanted[kernels.LEFT_FROM_RIGHT] = (0.5, 0.5) if across else (1.0, 0.0)
+        wanted[kernels.RIGHT_IN], wanted[kernels.RIGHT_FROM_LEFT] = (0.0, 0.0) if across else (1.0, 0.0)
+        wanted[kernels.SAME], wanted[kernels.CROSSED] = (0.0, 1.0) if across else (1.0, 0.0)
+        wanted[kernels.COLOUR] = 3.0 * (as_number(values["colour_pct"]) / 100.0) ** 2
+        low, high = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
+        wanted[kernels.LOW_CUT] = 0.0 if low <= _NO_CUT_HZ else 1.0 - math.exp(-2.0 * math.pi * low / rate)
+        wanted[kernels.HIGH_CUT] = 1.0 if high >= _OPEN_HZ else 1.0 - math.exp(
+            -2.0 * math.pi * min(high, 0.45 * rate) / rate)
+        wanted[kernels.HOLD] = 1.0 if held else 0.0
+        shares = [_gains(values, number, channels) for number in _NUMBERS]
+        for place, share in enumerate(shares):
+            wanted[kernels.HEAD + 3 * place:kernels.HEAD + 3 * place + 3] = share
+        # All heads together feed back as much as one would.
+        total = sum(share[2] for share in shares)
+        wanted[kernels.FEEDBACK] = 0.0 if style == "slap" or total == 0.0 else (
+            as_number(values["feedback_pct"]) / 100.0 / total)
+        self._offset = round(as_number(values["offset_ms"]) / 1000.0 * rate)
+        for place, figure, name, hz in ((0, kernels.WOW, "wow_pct", _WOW_HZ),
+                                        (2, kernels.FLUTTER, "flutter_pct", _FLUTTER_HZ)):
+            turn = 2.0 * math.pi * hz / rate
+            wanted[figure] = as_number(values[name]) / 100.0 / turn
+            self._motion[place:place + 2] = math.cos(turn), math.sin(turn)
+        self._follow_tempo(at_once=at_once)
+        if at_once:
+            self._figures[:] = wanted
+
+    def _follow_tempo(self, *, at_once: bool = False) -> None:
+        """Say where the heads are to be; one that is on its way arrives before it moves on."""
+        self._tempo = self._setup.clock.tempo
+        rate = self._setup.rate
+        farthest = min(_LONGEST_SECONDS * rate, self._ring.shape[1] / 2.0 - 2.0 * TAPS - self._offset - 0.05 * rate)
+        for number, head in zip(_NUMBERS, self._heads, strict=True):
+            frames = float(round(head_seconds(self._values, number, self._tempo) * rate))
+            frames = min(max(frames, 2.0 * TAPS), farthest)
+            head[kernels.TARGET] = frames
+            if at_once:
+                head[:] = (frames, frames, 0.0, frames)
+
+    def process(self, block: Samples) -> None:
+        if self._setup.clock.tempo != self._tempo:
+            self._follow_tempo()
+        self._at[0] = kernels.echo(block, self._figures, self._wanted, self._glide, self._heads, float(self._offset),
+                                   self._fade, self._motion, self._pointers, self._table, self._ring,
+                                   int(self._at[0]), self._filters)
+
+
+_SHOWN_REPEATS = 12
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """Where echoes fall, the left ones up and the right ones down; notes are drawn at 120 beats a minute."""
+    style = str(values["style"])
+    feedback = 0.0 if style == "slap" else as_number(values["feedback_pct"]) / 100.0
+    heads = [(head_seconds(values, number, 120.0), _gains(values, number, 2)) for number in _NUMBERS]
+    heads = [(seconds, shares) for seconds, shares in heads if shares[2] > 0.0]
+    spikes: list[tuple[float, float]] = []
+    level = _level(as_number(values["level_db"]))
+    for turn in range(_SHOWN_REPEATS if heads and feedback > 0.0 else 1):
+        strength = level * feedback**turn
+        if strength < 0.01:
+            break
+        for seconds, (left, right, _back) in heads:
+            at = seconds + turn * heads[0][0]
+            if style == "ping-pong":
+                spikes.append((at, strength * (left if turn % 2 == 0 else -right)))
+            else:
+                spikes += [(at, strength * left), (at + as_number(values["offset_ms"]) / 1000.0, -strength * right)]
+    spikes.sort()
+    x, y = [0.0], [0.0]
+    for at, height in spikes:
+        x += [at, at, at]
+        y += [0.0, height, 0.0]
+    x.append(max(2.0, x[-1] + 0.2))
+    y.append(0.0)
+    return (Plot("Echoes: left up, right down", "time", (Curve("echoes", np.array(x), np.array(y)),),
+                 x_label="seconds", y_label="level"),)
+
+
+def _idle(values: Values) -> frozenset[str]:
+    found: set[str] = set()
+    for number in _NUMBERS:
+        if values["from_speed"]:
+            found |= {f"tap{number}_time_ms", f"tap{number}_note"}
+        elif values[f"tap{number}_note"] != "free":
+            found.add(f"tap{number}_time_ms")
+    if not values["from_speed"]:
+        found |= {"speed_ips", "head_mm"}
+    if values["style"] == "slap":
+        found.add("feedback_pct")
+    return frozenset(found)
+
+
+def _head(number: int) -> tuple[Parameter, ...]:
+    on, milliseconds, level = _DEFAULTS[number - 1]
+    group, ramp = _GROUPS[number - 1], Automation.RAMP
+    return (
+        Switch(id=f"tap{number}_on", label="On", group=group, default=on, automation=ramp,
+               help="Lets this head be heard and fed back."),
+        Number(id=f"tap{number}_time_ms", label="Time", group=group, unit="ms", minimum=5.0, maximum=4000.0,
+               default=milliseconds, taper=Taper.LOG, decimals=0, automation=ramp,
+               help="How long after the sound this head repeats it: under 40 ms thickens, over 100 ms answers."),
+        Option(id=f"tap{number}_note", label="Time in notes", group=group, default="free", choices=NOTE_CHOICES,
+               automation=ramp,
+               help="Locks this head to the tempo in place of its time."),
+        Number(id=f"tap{number}_level_db", label="Level", group=group, unit="dB", minimum=_OFF_DB, maximum=6.0,
+               default=level, floor_word="silent", automation=ramp,
+               help="How loud this head is, and how much of it is fed back."),
+        Number(id=f"tap{number}_pan", label="Place", group=group, unit="", minimum=-100.0, maximum=100.0, default=0.0,
+               decimals=0, automation=ramp,
+               help="Where this head's echoes stand from left to right."),
+    )
+
+
+ECHO = StageKind(
+    kind="echo",
+    label="Tape echo",
+    glyph="Y",
+    purpose="Repeats the sound from a loop of tape, darker and rounder each time round.",
+    parameters=(
+        Option(id="style", label="Style", group=Group.MACHINE, default="repeat", automation=Automation.RAMP,
+               choices=(Choice("slap", "slap"), Choice("repeat", "repeat"), Choice("ping-pong", "ping-pong")),
+               help="Slap answers once, repeat goes on, ping-pong goes from side to side."),
+        Switch(id="from_speed", label="Time from tape speed", group=Group.MACHINE, default=False,
+               automation=Automation.RAMP,
+               help="The heads stand at fixed places: twice the tape speed is half the time."),
+        Option(id="speed_ips", label="Tape speed", group=Group.MACHINE, default="7.5", unit="ips", numeric=True,
+               automation=Automation.RAMP,
+               choices=tuple(Choice(speed, f"{speed} ips") for speed in ("1.875", "3.75", "7.5", "15", "30")),
+               help="How fast the loop runs: slow is long and, with wow, unsteady."),
+        Number(id="head_mm", label="Between heads", group=Group.MACHINE, unit="mm", minimum=10.0, maximum=120.0,
+               default=48.0, automation=Automation.RAMP,
+               help="How far the first play head stands behind the record head, and each next one behind that."),
+        Number(id="feedback_pct", label="Feedback", group=Group.DRIVE, unit="%", minimum=0.0, maximum=110.0,
+               default=35.0, decimals=0, automation=Automation.RAMP,
+               help="How much of the echoes is recorded again; past 100 they swell until the tape holds them."),
+        Number(id="colour_pct", label="Colour", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=35.0,
+               decimals=0, floor_word="clean", automation=Automation.RAMP,
+               help="How hard the tape is driven: rounder at each turn, up to a roar."),
+        Switch(id="freeze", label="Freeze", group=Group.DRIVE, default=False, automation=Automation.RAMP,
+               help="Holds what is in the loop for good and lets nothing new in."),
+        Number(id="low_cut_hz", label="Low cut", group=Group.TONE, unit="Hz", minimum=_NO_CUT_HZ, maximum=1000.0,
+               default=90.0, taper=Taper.LOG, decimals=0, floor_word="off", automation=Automation.RAMP,
+               help="Takes lows off at each turn, so that repeats do not boom."),
+        Number(id="high_cut_hz", label="High cut", group=Group.TONE, unit="Hz", minimum=500.0, maximum=_OPEN_HZ,
+               default=6000.0, taper=Taper.LOG, decimals=0, top_word="open", automation=Automation.RAMP,
+               help="Takes highs off at each turn, so that repeats step back."),
+        Number(id="offset_ms", label="Right later by", group=Group.TONE, unit="ms", minimum=0.0, maximum=35.0,
+               default=0.0, floor_word="off",
+               help="The right echoes come a little later than the left, which widens them."),
+        Number(id="wow_pct", label="Wow", group=Group.MOTION, unit="%", minimum=0.0, maximum=2.0, default=0.15,
+               decimals=2, taper=Taper.ROOT,
+               automation=Automation.RAMP,
+               help="The loop's speed swings slowly, and each turn swings again."),
+        Number(id="flutter_pct", label="Flutter", group=Group.MOTION, unit="%", minimum=0.0, maximum=1.0,
+               default=0.05, decimals=2, taper=Taper.ROOT,
+               automation=Automation.RAMP,
+               help="The loop's speed trembles, and each turn trembles again."),
+        *(parameter for number in _NUMBERS for parameter in _head(number)),
+        Number(id="level_db", label="Echoes", group=Group.OUTPUT, unit="dB", minimum=_OFF_DB, maximum=12.0,
+               default=-6.0, floor_word="silent", automation=Automation.RAMP,
+               help="How loud all echoes are beside the sound itself."),
+        Switch(id="direct", label="Direct sound", group=Group.OUTPUT, default=True, automation=Automation.RAMP,
+               help="Lets the sound itself through; off where the stage is on a bus of its own."),
+    ),
+    processor=EchoProcessor,
+    picture=picture,
+    rest={"level_db": _OFF_DB},
+    nonlinear=True,
+    idle=_idle,
+)

@@ -1,0 +1,140 @@
+"""Tape echo, through `yellow-ember process` and block by block: times, styles, feedback, freeze, tempo."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tones import RATE, Signal, decibels, process
+from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stages import stage_kind
+
+PLAIN = {"wow_pct": 0.0, "flutter_pct": 0.0, "colour_pct": 0.0, "low_cut_hz": 20.0, "high_cut_hz": 20000.0,
+         "level_db": 0.0, "tap1_level_db": 0.0, "feedback_pct": 0.0}
+
+
+def echo(folder: Path, signal: Signal, **params: object) -> Signal:
+    return process(folder, signal, {"kind": "echo", "params": {**PLAIN, **params}})
+
+
+def click(channels: int = 1, seconds: float = 2.0) -> Signal:
+    signal = np.zeros((channels, round(seconds * RATE)))
+    signal[:, 1000] = 0.5
+    return signal
+
+
+def places(row: Signal) -> list[int]:
+    return [int(at) - 1000 for at in np.flatnonzero(np.abs(row) > 0.02)]
+
+
+def test_times_are_exact_to_a_sample(tmp_path: Path) -> None:
+    out = echo(tmp_path, click(), tap1_time_ms=250.0, tap2_on=True, tap2_time_ms=333.0, tap2_level_db=-6.0,
+               tap3_on=True, tap3_note="1/8", tap4_on=True, tap4_note="1/2", tap4_level_db=-12.0)
+    assert places(out[0]) == [0, 12000, 15984, 48000]
+    assert out[0, 1000 + 15984] == pytest.approx(0.5 * 10 ** (-6 / 20), rel=1e-5)
+
+
+def test_twice_the_tape_speed_is_half_the_time(tmp_path: Path) -> None:
+    found = [places(echo(tmp_path, click(), from_speed=True, speed_ips=ips, head_mm=57.15)[0])[1]
+             for ips in (7.5, 15.0)]
+    assert found == [round(57.15 / 190.5 * RATE), round(57.15 / 381.0 * RATE)]
+
+
+def test_styles(tmp_path: Path) -> None:
+    params = {"tap1_time_ms": 100.0, "feedback_pct": 50.0}
+    slap = echo(tmp_path, click(2), style="slap", **params)
+    assert places(slap[0]) == places(slap[1]) == [0, 4800]
+    repeat = echo(tmp_path, click(2), style="repeat", **params)
+    assert places(repeat[0])[:4] == [0, 4800, 9600, 14400]
+    assert repeat[0, 1000 + 9600] == pytest.approx(0.25, rel=1e-4)
+    side = echo(tmp_path, click(2), style="ping-pong", **params)
+    assert places(side[0])[:3] == [0, 4800, 14400]
+    assert places(side[1])[:3] == [0, 9600, 19200]
+
+
+def test_offset_and_place(tmp_path: Path) -> None:
+    out = echo(tmp_path, click(2), tap1_time_ms=100.0, offset_ms=10.0)
+    assert (places(out[0]), places(out[1])) == ([0, 4800], [0, 5280])
+    out = echo(tmp_path, click(2), tap1_time_ms=100.0, tap1_pan=100.0)
+    assert (places(out[0]), places(out[1])) == ([0], [0, 4800])
+
+
+def test_repeats_grow_darker_and_the_tape_colours_them(tmp_path: Path) -> None:
+    rng = np.random.default_rng(1)
+    burst = np.zeros((1, 2 * RATE))
+    burst[0, :2400] = 0.3 * rng.standard_normal(2400)
+    out = echo(tmp_path, burst, tap1_time_ms=200.0, feedback_pct=90.0, high_cut_hz=3000.0)[0]
+
+    def brightness(turn: int) -> float:
+        spectrum = np.abs(np.fft.rfft(out[turn * 9600:turn * 9600 + 4800])) ** 2
+        hz = np.fft.rfftfreq(4800, 1.0 / RATE)
+        return float(np.sum(spectrum * hz) / np.sum(spectrum))
+
+    assert brightness(1) > 1.5 * brightness(2) > 1.5 * brightness(4)
+    tone = 0.5 * np.sin(2.0 * np.pi * 500.0 * np.arange(RATE) / RATE)[None, :]
+    clean, driven = (np.abs(np.fft.rfft(echo(tmp_path, tone, direct=False, tap1_time_ms=20.0, colour_pct=share)
+                                        [0, RATE // 2:])) for share in (0.0, 80.0))
+    assert decibels(clean[750] / clean[250]) < -80.0
+    assert decibels(driven[750] / driven[250]) > -30.0
+
+
+# -- block by block ---------------------------------------------------------------------------
+
+
+def running(block: int = 512, channels: int = 1, **params: object) -> tuple[Chain, StageSettings]:
+    settings = StageSettings(id="a", kind="echo", params=stage_kind("echo").complete({**PLAIN, **params}))
+    return Chain(Setup(RATE, channels, block, 1), [settings]), settings
+
+
+def test_it_is_stable_for_ten_minutes_at_the_most_feedback() -> None:
+    """Everything up, noise in for a second: after that it sings, held by the tape, and no louder in the last minute."""
+    chain, _ = running(4096, tap1_time_ms=150.0, feedback_pct=110.0, tap2_on=True, tap1_level_db=6.0, level_db=0.0,
+                       tap2_level_db=6.0, colour_pct=30.0, high_cut_hz=9000.0)
+    rng = np.random.default_rng(2)
+    minutes = []
+    for minute in range(10):
+        loudest = 0.0
+        for number in range(60 * RATE // 4096):
+            block = 0.3 * rng.standard_normal((1, 4096)) if minute == 0 and number < 12 else np.zeros((1, 4096))
+            chain.process(block)
+            loudest = max(loudest, float(np.abs(block).max()))
+        minutes.append(loudest)
+    assert np.all(np.isfinite(minutes))
+    assert max(minutes) < 10.0
+    assert minutes[-1] <= 1.05 * max(minutes[1:5])
+
+
+def test_what_is_frozen_stays_as_it_is_and_nothing_new_comes_in() -> None:
+    chain, settings = running(480, tap1_time_ms=100.0, feedback_pct=60.0)
+    rng = np.random.default_rng(3)
+    frozen = StageSettings(id="a", kind="echo", params={**settings.params, "freeze": True})
+    turns = []
+    for number in range(600):
+        block = 0.2 * rng.standard_normal((1, 480)) if number < 100 else np.zeros((1, 480))
+        if number == 60:
+            chain.update([frozen])
+        loud = block.copy()
+        chain.process(block)
+        if number in range(200, 210) or number in range(590, 600):
+            turns.append(block - loud)
+    first, last = (np.concatenate(part, axis=1) for part in (turns[:10], turns[10:]))
+    assert np.abs(first).max() > 0.05
+    assert np.abs(first - last).max() < 1e-9, "after forty turns it is the same to the bit's edge"
+
+
+def test_a_tempo_change_does_not_click() -> None:
+    chain, _ = running(256, tap1_note="1/8", feedback_pct=40.0)
+    time = np.arange(2 * RATE) / RATE
+    tone = 0.25 * np.sin(2.0 * np.pi * 500.0 * time)
+    out = np.zeros(2 * RATE)
+    for start in range(0, 2 * RATE - 255, 256):
+        if start >= RATE:
+            chain.clock.tempo = 97.0
+        block = tone[None, start:start + 256].copy()
+        chain.process(block)
+        out[start:start + 256] = block[0]
+    steps = np.abs(np.diff(out[RATE // 2:-512]))
+    assert steps.max() < 3.0 * 0.25 * 2.0 * np.pi * 500.0 / RATE
