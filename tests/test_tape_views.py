@@ -21,6 +21,7 @@ from yellow_ember.app.step_lane import StepLane
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import Reels
+from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.presets import own_folder
 
 
@@ -290,16 +291,19 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pyte
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])
-@pytest.mark.parametrize("kind", ["tape", "motion", "wear"])
-def test_benches_fit(kind: str, size: tuple[int, int], window: MainWindow, qtbot) -> None:
+def test_benches_fit(size: tuple[int, int], window: MainWindow, qtbot) -> None:
     window.resize(*size)
-    bars = added(window, kind)
     qtbot.waitExposed(window)
-    window.grab()
-    inside = window.rect()
-    for bar in bars.values():
-        assert bar.width() >= 100
-        assert bar.mapTo(window, QPoint(bar.width(), 0)).x() <= inside.right()
+    for kind in STAGES:
+        bars = added(window, kind.kind)
+        window.grab()
+        inside = window.rect()
+        assert window.size().width() == size[0], kind.kind
+        assert window.bench.picture.width() >= 220, kind.kind
+        for bar in bars.values():
+            assert bar.width() >= 100, kind.kind
+            assert bar.mapTo(window, QPoint(bar.width(), 0)).x() <= inside.right(), kind.kind
+        window.ladder.remove_chosen()
 
 
 def test_the_lane_shows_its_pattern_as_it_is(window: MainWindow) -> None:

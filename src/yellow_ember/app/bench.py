@@ -239,7 +239,7 @@ class Bench(QWidget):
     def _add_jumps(self, flow: ColumnFlow) -> None:
         """A button for each group, which scrolls to it."""
         for title in flow.titles():
-            button = QPushButton(title.removeprefix("Band "))
+            button = QPushButton(title.split()[-1] if title[-1].isdigit() else title)
             button.setObjectName("jump")
             button.setAccessibleName(f"Go to {title}")
             button.setToolTip(f"Go to {title}")
