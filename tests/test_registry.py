@@ -86,9 +86,9 @@ def test_blocks_do_not_matter(kind: StageKind, block: int) -> None:
 @every_stage
 def test_stereo_is_two_monos(kind: StageKind) -> None:
     signal = noise()
-    # Linked channels share a detector; the two walls of a groove lean to opposite sides.
-    apart: dict[str, object] = {name: value for name, value in (("linked", False), ("tracing_pct", 0.0))
-                                if name in kind.defaults()}
+    # Linked channels share a detector; the two walls of a groove lean to opposite sides; rooms are wide.
+    apart: dict[str, object] = {name: value for name, value in (("linked", False), ("tracing_pct", 0.0),
+                                                                ("spread_pct", 0.0)) if name in kind.defaults()}
     stereo = run(kind, signal, apart)
     for channel in range(2):
         mono = run(kind, signal[channel:channel + 1], apart)

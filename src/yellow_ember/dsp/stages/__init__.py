@@ -13,6 +13,7 @@ from yellow_ember.dsp.stages.echo import ECHO
 from yellow_ember.dsp.stages.eq import EQ
 from yellow_ember.dsp.stages.limit import LIMIT
 from yellow_ember.dsp.stages.motion import MOTION
+from yellow_ember.dsp.stages.room import ROOM
 from yellow_ember.dsp.stages.sway import SWAY
 from yellow_ember.dsp.stages.tame import TAME
 from yellow_ember.dsp.stages.tape import TAPE
@@ -21,7 +22,7 @@ from yellow_ember.dsp.stages.vinyl import VINYL
 from yellow_ember.dsp.stages.wear import WEAR
 
 STAGES: tuple[StageKind, ...] = (
-    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, ECHO, SWAY, EQ, COMP, TAME, LIMIT, TRIM)
+    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, ECHO, ROOM, SWAY, EQ, COMP, TAME, LIMIT, TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

@@ -1,0 +1,77 @@
+"""A room or a plate: first reflections, then a network of delays that feed each other."""
+
+from __future__ import annotations
+
+from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.filters import TINY
+
+LINES = 8
+SPREADERS = 4
+EARLY, LATE = range(2)
+"""Gains that glide: first reflections, and what follows."""
+FIGURES = 2
+_DIFFUSION = 0.62
+_SCALE = 0.35355339059327373
+"""One over the root of LINES: the mixing keeps all power."""
+
+
+@kernel
+def reverberate(block: Samples, figures: Samples, wanted: Samples, glide: float, before: int, taps: Counts,
+                tap_gains: Samples, spreads: Counts, lines: Counts, gains: Samples, poles: Samples, first: Samples,
+                blurred: Samples, ring: Samples, at: Counts, lows: Samples, mixed: Samples) -> None:
+    """What a room makes of a block, in place.  Each channel has a room of its own.
+
+    before : frames until the first reflections' clock starts; taps, tap_gains : (channels, count), reflections
+    spreads : (channels, SPREADERS) and lines : (channels, LINES), lengths in frames
+    gains, poles : (channels, LINES), of each line's loss and its damping (Jot and Chaigne, AES 90, 1991)
+    first : (channels, length), a ring of the input; blurred : (channels, SPREADERS, length); ring : (channels, LINES,
+    length); at : (channels, 1 + SPREADERS + LINES), places in all of them; lows : (channels, LINES); mixed : scratch
+    """
+    for i in range(block.shape[1]):
+        for k in range(FIGURES):
+            figures[k] += glide * (wanted[k] - figures[k])
+        for c in range(block.shape[0]):
+            x = block[c, i]
+            own, place = first[c], at[c, 0]
+            length = own.size
+            own[place] = x
+            early = 0.0
+            for k in range(taps.shape[1]):
+                from_ = place - before - taps[c, k]
+                early += tap_gains[c, k] * own[from_ + length if from_ < 0 else from_]
+            from_ = place - before
+            feed = own[from_ + length if from_ < 0 else from_]
+            at[c, 0] = place + 1 if place + 1 < length else 0
+            # All-passes in series blur the input, so that no echoes stand out.
+            for k in range(SPREADERS):
+                held, place = blurred[c, k], at[c, 1 + k]
+                late = held[place]
+                out = late - _DIFFUSION * feed
+                held[place] = feed + _DIFFUSION * out
+                feed = out
+                at[c, 1 + k] = place + 1 if place + 1 < spreads[c, k] else 0
+            total = 0.0
+            for k in range(LINES):
+                place = at[c, 1 + SPREADERS + k]
+                heard = gains[c, k] * ring[c, k, place]
+                lows[c, k] += (1.0 - poles[c, k]) * (heard - lows[c, k])
+                mixed[k] = lows[c, k]
+                total += mixed[k] if k % 2 == 0 else -mixed[k]
+            # Hadamard's matrix in three steps.
+            half = LINES // 2
+            while half >= 1:
+                for start in range(0, LINES, 2 * half):
+                    for k in range(start, start + half):
+                        a, b = mixed[k], mixed[k + half]
+                        mixed[k], mixed[k + half] = a + b, a - b
+                half //= 2
+            for k in range(LINES):
+                place = at[c, 1 + SPREADERS + k]
+                ring[c, k, place] = _SCALE * mixed[k] + (feed if k % 2 == 0 else -feed)
+                at[c, 1 + SPREADERS + k] = place + 1 if place + 1 < lines[c, k] else 0
+            block[c, i] = figures[EARLY] * early + figures[LATE] * total
+    for c in range(block.shape[0]):
+        for k in range(LINES):
+            if abs(lows[c, k]) < TINY:
+                lows[c, k] = 0.0
