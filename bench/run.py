@@ -132,7 +132,8 @@ def stages() -> None:
             ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 60.0),
             ("bands", "five bands side by side", FIVE_BANDS, 12.0), ("bands", "five bands in series", IN_SERIES, 12.0),
             ("vinyl", "with dust and noise", VINYL, 30.0), ("bits", "everything on", BITS, 100.0),
-            ("amp", "lead, sagging", AMP, 12.0), ("echo", "one head, wow and flutter", {}, 60.0)):
+            ("amp", "lead, sagging", AMP, 12.0), ("echo", "one head, wow and flutter", {}, 60.0),
+            ("room", "room", {}, 60.0), ("texture", "texture", {}, 30.0)):
         values = stage_kind(kind).complete(settings)
         faster = seconds / min(seconds_taken(kind, values, signal) for _ in range(4))
         row(f"{kind}, 8x, stereo, {what}: times real time on one core", f"{faster:.1f}", f">= {wanted:g}",

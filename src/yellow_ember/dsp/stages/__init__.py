@@ -17,12 +17,14 @@ from yellow_ember.dsp.stages.room import ROOM
 from yellow_ember.dsp.stages.sway import SWAY
 from yellow_ember.dsp.stages.tame import TAME
 from yellow_ember.dsp.stages.tape import TAPE
+from yellow_ember.dsp.stages.texture import TEXTURE
 from yellow_ember.dsp.stages.trim import TRIM
 from yellow_ember.dsp.stages.vinyl import VINYL
 from yellow_ember.dsp.stages.wear import WEAR
 
 STAGES: tuple[StageKind, ...] = (
-    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, ECHO, ROOM, SWAY, EQ, COMP, TAME, LIMIT, TRIM)
+    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, TEXTURE, ECHO, ROOM, SWAY, EQ, COMP, TAME, LIMIT,
+    TRIM)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

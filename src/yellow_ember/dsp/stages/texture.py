@@ -1,0 +1,239 @@
+"""Texture layer: strokes set off a texture or an oscillator under an envelope.  Model: docs/models/texture.md."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples, block_view, db, gain
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, one_pole
+from yellow_ember.dsp.kernels import texture as kernels
+from yellow_ember.dsp.kernels.filters import biquads, delay, fir
+from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MOST_STEPS, drive
+from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.parameters import (
+    Automation,
+    Choice,
+    Group,
+    Number,
+    Option,
+    Switch,
+    Taper,
+    Values,
+    as_number,
+)
+from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID
+from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.textures import FRAMES, RATE, TEXTURES, texture
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, ToneAround
+
+_OFF_DB = -60.0
+_WAVES = {"sine": kernels.SINE, "triangle": kernels.TRIANGLE, "saw": kernels.SAW}
+_FAST_SECONDS, _FALL_SECONDS, _SLOW_SECONDS, _SLOW_FALL_SECONDS, _HOLD_SECONDS = 0.0005, 0.03, 0.04, 0.15, 0.03
+_TRACKED_HZ, _TRACK_LOW_HZ = 6000.0, 700.0
+_SHAPE = SHAPE_BY_ID["soft"]
+
+
+def _figures(values: Values, rate: float) -> Samples:
+    found = np.zeros(kernels.FIGURES)
+    found[kernels.FAST_RISE], found[kernels.FAST_FALL] = one_pole(_FAST_SECONDS, rate), one_pole(_FALL_SECONDS, rate)
+    found[kernels.SLOW_RISE], found[kernels.SLOW_FALL] = (one_pole(_SLOW_SECONDS, rate),
+                                                          one_pole(_SLOW_FALL_SECONDS, rate))
+    found[kernels.ATTACK] = 1.0 / max(as_number(values["attack_ms"]) / 1000.0 * rate, 1.0)
+    found[kernels.DECAY] = 10.0 ** (-3.0 / (as_number(values["decay_ms"]) / 1000.0 * rate))
+    found[kernels.SENSE] = 4.0 - 2.6 * as_number(values["sense_pct"]) / 100.0
+    found[kernels.FLOOR] = gain(as_number(values["floor_db"]))
+    found[kernels.HOLD] = _HOLD_SECONDS * rate
+    return found
+
+
+def _level(decibels: float) -> float:
+    return 0.0 if decibels <= _OFF_DB else gain(decibels)
+
+
+class TextureProcessor(Processor):
+    """Envelope, layer with its cuts, the original beside it, and a last drive over both."""
+
+    def prepare(self, setup: Setup) -> None:
+        self._setup = setup
+        rate, channels, size = setup.rate, setup.channels, setup.channels * setup.max_block
+        self._envelope, self._layer, self._hz = (np.zeros(size) for _ in range(3))
+        self._states: Samples = np.zeros((channels, kernels.STATES))
+        self._places: Samples = np.zeros(channels)
+        self._phases: Samples = np.zeros(channels)
+        self._lines: Samples = np.zeros((channels, kernels.LINE))
+        self._differences: Samples = np.zeros(kernels.LONGEST + 1)
+        self._tracked: Samples = np.zeros((channels, kernels.TRACKED))
+        self._every = max(1, round(rate / _TRACKED_HZ))
+        self._keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
+        self._cuts: Samples = np.zeros((2, 5))
+        self._cut_state: Samples = np.zeros((channels, 2, 2))
+        self._fast = Oversampling(setup.oversample, channels, BEND_DELAY)
+        held = CORRECTION_TAPS - 1
+        self._history: Samples = np.zeros((channels, held))
+        self._line: Samples = np.zeros(held + setup.max_block)
+        self._bend_state: Samples = np.zeros((channels, 8))
+        most = CHUNK * setup.oversample * MOST_STEPS
+        self._bent_places, self._bent_values, self._bent = (np.zeros(most) for _ in range(3))
+        self.latency = held // 2 + self._fast.latency
+        self._ring: Samples = np.zeros((channels, self.latency))
+        self._at: Samples = np.zeros(1)
+        self._guard = ToneAround(setup, self.latency)
+        self.settling = self.latency
+        self._amount, self._body, self._drive, self._out = (self.ramp(1.0, rate) for _ in range(4))
+        self.carry(self._states, self._places, self._phases, self._lines, self._tracked, self._cut_state,
+                   *self._fast.state(), self._history, self._bend_state, self._ring, self._at, *self._guard.state())
+        self.reset()
+
+    def reset(self) -> None:
+        super().reset()
+        # Long since the last stroke.
+        self._states[:, kernels.SINCE] = 1e9
+
+    def set(self, values: Values, *, at_once: bool = False) -> None:
+        rate = self._setup.rate
+        self._figures = _figures(values, rate)
+        self._table = texture(str(values["texture"]))
+        self._step = 2.0 ** (as_number(values["pitch_st"]) / 12.0) * RATE / rate
+        self._cuts[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
+        self._cuts[1] = low_pass(min(as_number(values["high_cut_hz"]), 0.45 * rate), BUTTERWORTH_Q, rate)
+        self._sounds = values["osc"] != "off"
+        self._wave = _WAVES.get(str(values["osc"]), kernels.SINE)
+        self._osc_level = gain(as_number(values["osc_db"]))
+        self._osc_hz = as_number(values["osc_hz"])
+        self._follows = self._sounds and bool(values["osc_follow"])
+        self._driven = as_number(values["drive_db"]) > 0.0
+        self._correction = _SHAPE.correction(self._setup.oversample)
+        self._guard.set(values)
+        self._amount.go(_level(as_number(values["amount_db"])), at_once=at_once)
+        self._body.go(_level(as_number(values["body_db"])), at_once=at_once)
+        self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
+        self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
+
+    def process(self, block: Samples) -> None:
+        envelope, layer = block_view(self._envelope, *block.shape), block_view(self._layer, *block.shape)
+        kernels.strokes(block, self._figures, envelope, self._states)
+        kernels.lay(envelope, self._table, self._step, self._places, layer)
+        if self._sounds:
+            hz = block_view(self._hz, *block.shape)
+            if self._follows:
+                kernels.track(block, self._every, self._keep, self._setup.rate, self._osc_hz, self._lines,
+                              self._differences, self._tracked, hz)
+            else:
+                hz.fill(self._osc_hz / self._setup.rate)
+            kernels.oscillate(envelope, self._wave, self._osc_level, hz, self._phases, layer)
+        biquads(layer, self._cuts, self._cut_state)
+        glide(layer, self._amount.state)
+        glide(block, self._body.state)
+        add(block, layer)
+        if self._driven:
+            self._guard.before(block)
+            glide(block, self._drive.state)
+            drive(block, _SHAPE.kernel_kind, _SHAPE.table, _SHAPE.steps, 0.0, 0.0, self._bend_state,
+                  self._bent_places, self._bent_values, self._bent, *self._fast.buffers())
+            fir(block, self._correction, self._history, self._line)
+            self._guard.after(block)
+        else:
+            self._drive.jump(self._drive.target)
+            self._at[0] = delay(block, self._ring, int(self._at[0]))
+        glide(block, self._out.state)
+
+
+_SHOWN_RATE, _SHOWN_SECONDS = 12000.0, 0.8
+
+
+def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
+    """The envelope that a stroke sets off, and the texture's spectrum behind its cuts."""
+    frames = round(_SHOWN_SECONDS * _SHOWN_RATE)
+    stroke = np.zeros((1, frames))
+    time = np.arange(frames) / _SHOWN_RATE
+    after = np.maximum(time - 0.1, 0.0)
+    stroke[0] = 0.5 * np.exp(-after / 0.05) * np.sin(2.0 * np.pi * 200.0 * after) * (time >= 0.1)
+    envelope = np.zeros((1, frames))
+    kernels.strokes(stroke, _figures(values, _SHOWN_RATE), envelope, np.zeros((1, kernels.STATES)))
+    hz = frequency_axis(RATE, 90)
+    power = np.abs(np.fft.rfft(texture(str(values["texture"])))) ** 2
+    edges = np.clip(np.round(np.append(hz, hz[-1] * 1.08) * FRAMES / RATE * 2.0 ** (
+        -as_number(values["pitch_st"]) / 12.0)).astype(int), 1, power.size - 1)
+    sums = np.concatenate(([0.0], np.cumsum(power)))
+    level = (sums[np.maximum(edges[1:], edges[:-1] + 1)] - sums[edges[:-1]])
+    low, high = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
+    level = level / (1.0 + (low / hz) ** 4) / (1.0 + (hz / high) ** 4)
+    shown = db(np.sqrt(level / max(float(level.max()), 1e-30)))
+    return (Plot("A stroke, and the layer's envelope", "time", (Curve("layer", time, envelope[0]),), x_label="seconds",
+                 y_label="level"),
+            Plot("The texture, dB", "response", (Curve("texture", hz, np.maximum(shown, -40.0)),)))
+
+
+def _idle(values: Values) -> frozenset[str]:
+    found = set()
+    if values["osc"] == "off":
+        found |= {"osc_hz", "osc_follow", "osc_db"}
+    elif values["osc_follow"]:
+        found.add("osc_hz")
+    if as_number(values["drive_db"]) == 0.0:
+        found |= {parameter.id for parameter in LEAN_PARAMETERS}
+    return frozenset(found)
+
+
+TEXTURE = StageKind(
+    kind="texture",
+    label="Texture layer",
+    glyph="X",
+    purpose="Puts life on top of a dull sound: every stroke sets off a texture that follows it and is gone.",
+    parameters=(
+        Option(id="texture", label="Texture", group=Group.MACHINE, default="paper",
+               choices=tuple(Choice(entry.id, entry.label) for entry in TEXTURES),
+               help="What lies on the strokes: spray and sparks are bright, gravel and rope rough, felt is soft."),
+        Number(id="pitch_st", label="Pitch", group=Group.MACHINE, unit="st", minimum=-24.0, maximum=24.0, default=0.0,
+               help="Plays the texture higher or lower, in semitones."),
+        Number(id="amount_db", label="Amount", group=Group.DRIVE, unit="dB", minimum=_OFF_DB, maximum=12.0,
+               default=-14.0, floor_word="off", automation=Automation.RAMP,
+               help="How loud the texture is against the stroke that sets it off."),
+        Number(id="attack_ms", label="Attack", group=Group.DRIVE, unit="ms", minimum=0.0, maximum=100.0, default=0.5,
+               help="How fast the layer comes in after the stroke; it never comes before."),
+        Number(id="decay_ms", label="Decay", group=Group.DRIVE, unit="ms", minimum=10.0, maximum=2000.0,
+               default=160.0, taper=Taper.LOG, decimals=0,
+               help="How soon it is gone: short is a tick on the stroke, long a wash behind it."),
+        Number(id="sense_pct", label="Sense", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=60.0,
+               decimals=0,
+               help="How small a stroke still counts."),
+        Number(id="floor_db", label="From", group=Group.DRIVE, unit="dB", minimum=-80.0, maximum=-10.0,
+               default=-48.0,
+               help="The level, against full scale, below which nothing is set off."),
+        Number(id="low_cut_hz", label="Low cut", group=Group.TONE, unit="Hz", minimum=20.0, maximum=8000.0,
+               default=60.0, taper=Taper.LOG, decimals=0,
+               help="Takes lows off the layer, so that it stays out of the body."),
+        Number(id="high_cut_hz", label="High cut", group=Group.TONE, unit="Hz", minimum=200.0, maximum=20000.0,
+               default=16000.0, taper=Taper.LOG, decimals=0,
+               help="Takes highs off the layer."),
+        Option(id="osc", label="Oscillator", group=Group.TONE, default="off",
+               choices=(Choice("off", "off"), *(Choice(name, name) for name in _WAVES)),
+               help="A tone under the same envelope: a sine under a kick, a saw in a bass."),
+        Number(id="osc_hz", label="Oscillator at", group=Group.TONE, unit="Hz", minimum=25.0, maximum=2000.0,
+               default=60.0, taper=Taper.LOG, decimals=1,
+               help="The oscillator's pitch."),
+        Switch(id="osc_follow", label="Follow the pitch", group=Group.TONE, default=False,
+               help="Lets the oscillator sing the note that is played, for single notes from 40 to 400 Hz."),
+        Number(id="osc_db", label="Oscillator level", group=Group.TONE, unit="dB", minimum=-40.0, maximum=12.0,
+               default=0.0,
+               help="How loud the oscillator is beside the texture."),
+        Number(id="body_db", label="Body", group=Group.OUTPUT, unit="dB", minimum=_OFF_DB, maximum=12.0, default=0.0,
+               floor_word="silent", automation=Automation.RAMP,
+               help="How loud the original is; fully down, only the layer is heard."),
+        Number(id="drive_db", label="Last drive", group=Group.OUTPUT, unit="dB", minimum=0.0, maximum=36.0,
+               default=0.0, floor_word="off",
+               help="A soft drive over the original and its layer, so that both become one."),
+        *LEAN_PARAMETERS,
+        Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-36.0, maximum=12.0, default=0.0,
+               automation=Automation.RAMP,
+               help="The level behind everything."),
+    ),
+    processor=TextureProcessor,
+    picture=picture,
+    rest={"amount_db": _OFF_DB},
+    nonlinear=True,
+    idle=_idle,
+)
