@@ -22,6 +22,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.settings import load_settings
 from yellow_ember.app.start import offer_recovery, report_unexpected
 from yellow_ember.cli import DEMO
+from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.autosave import leftovers
 from yellow_ember.session.model import MASTER
 from yellow_ember.session.session_file import read_session
@@ -337,8 +338,7 @@ def test_sizes(size: tuple[int, int], window: MainWindow, qtbot) -> None:
 def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
     window.ladder.open_add_menu()
     menu = window.ladder.findChild(QMenu)
-    assert [action.text() for action in menu.actions()][:5] == [
-        "Tape machine", "Wow and flutter", "Worn tape", "Saturation", "Band saturation"]
+    assert [action.text() for action in menu.actions()][:len(STAGES)] == [kind.label for kind in STAGES]
     menu.close()
     for dialog in (ShortcutSheet(window), MessageList(window.workspace.messages, window)):
         dialog.show()

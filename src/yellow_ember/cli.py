@@ -18,6 +18,7 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Edges, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES, stage_kind
+from yellow_ember.files.atomic import write_text
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
@@ -131,6 +132,37 @@ def _process(arguments: argparse.Namespace) -> int:
     if result.clipped:
         _say(f"{arguments.output}: {result.clipped} samples passed full scale and were clipped")
     return 0
+
+
+def _batch(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.batch import DONE, FAILED, BatchEntry, BatchOrder, cores, run_batch
+    from yellow_ember.engine.file_processing import FileOrder
+
+    stages: tuple[StageSettings, ...]
+    stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
+    dtype = arguments.dtype or ("pcm24" if arguments.format == "flac" else "float32")
+    order = BatchOrder(
+        arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",
+        FileOrder(arguments.oversample, dtype=dtype, match=arguments.match, peak_dbfs=arguments.peak,
+                  tail_seconds=arguments.tail), arguments.resume,
+        arguments.jobs or cores())
+    entries: list[BatchEntry] = []
+    stopped = False
+    try:
+        for entry in run_batch(arguments.inputs, order, _Progress("batch")):
+            entries.append(entry)
+            if entry.state == FAILED:
+                _say(f"{entry.source}: {entry.note}")
+    except KeyboardInterrupt:
+        stopped = True
+    if arguments.report is not None:
+        write_text(arguments.report, json.dumps([
+            {**asdict(entry), "source": str(entry.source), "target": str(entry.target)} for entry in entries],
+            indent=1) + "\n")
+    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, "skipped", FAILED)}
+    _say(", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
+         + ("; stopped, --resume goes on from here" if stopped else ""))
+    return 130 if stopped else 1 if counts[FAILED] else 0
 
 
 def _render(arguments: argparse.Namespace) -> int:
@@ -254,6 +286,13 @@ def _seconds(text: str) -> float:
     return value
 
 
+def _dbfs(text: str) -> float:
+    value = float(text)
+    if not -60.0 <= value <= 0.0:
+        raise argparse.ArgumentTypeError("must lie between -60 and 0")
+    return value
+
+
 def parser() -> argparse.ArgumentParser:
     """The command line's grammar."""
     top = argparse.ArgumentParser(
@@ -286,6 +325,25 @@ def parser() -> argparse.ArgumentParser:
     sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
     sub.add_argument("--match", action="store_true", help="make the result as loud as the input")
     sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
+
+    sub = command("batch", _batch, "process many files, or folders of them, through one chain")
+    sub.add_argument("inputs", nargs="+", type=Path, metavar="IN", help="sound files, or folders of them")
+    sub.add_argument("--out", type=Path, required=True, metavar="DIR")
+    chain = sub.add_mutually_exclusive_group(required=True)
+    chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
+    chain.add_argument("--preset", metavar="NAME", help="a preset's name")
+    level = sub.add_mutually_exclusive_group()
+    level.add_argument("--match", action="store_true", help="make each result as loud as its input")
+    level.add_argument("--peak", type=_dbfs, metavar="DBFS", help="bring each result's highest sample to this level")
+    sub.add_argument("--names", default="{name}", metavar="PATTERN",
+                     help="of the results, with {name}, {folder}, {preset}, {number}")
+    sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
+    sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
+    sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
+    sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
+    sub.add_argument("--jobs", type=_at_least(1), metavar="N", help="files at a time; default: one a core")
+    sub.add_argument("--resume", action="store_true", help="leave out what is there already")
+    sub.add_argument("--report", type=Path, metavar="FILE", help="write what became of each file as JSON")
 
     sub = command("render", _render, "print a session to files")
     sub.add_argument("session", type=Path, metavar="SESSION")

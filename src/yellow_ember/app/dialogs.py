@@ -163,10 +163,14 @@ SHORTCUTS = (
                 ("F2", "in the desk: rename"))),
     ("Path", (("Insert or +", "add a stage"), ("P", "presets to hear on the strip"), ("Left, Right", "choose a stage"),
               ("Up, Down", "drive it, finer with Shift"), ("Ctrl+Left, Right", "move it"), ("X", "bypass it"),
-              ("Delete", "remove it"), ("Backspace", "drive back to its default"))),
+              ("Delete", "remove it"), ("Backspace", "drive back to its default"),
+              ("Ctrl+C, Ctrl+Shift+C", "copy the stage, the path"),
+              ("Ctrl+V, Ctrl+Shift+V", "paste stages, settings"))),
     ("Controls", (("Drag, wheel, arrows", "change, finer with Shift"), ("a digit or Enter", "type a value"),
                   ("double-click or Backspace", "default"), ("double-click a group's name", "the group's defaults"),
                   ("LR at a bar's end", "left and right apart, or together"))),
+    ("Handles in a picture", (("drag, arrows", "move, finer with Shift"), ("Page Up, Page Down", "another handle"),
+                              ("wheel, Plus, Minus", "width"), ("double-click, Insert, Delete", "edges come and go"))),
     ("Lane of steps", (("drag", "draw"), ("right click, Backspace", "as generated"), ("Left, Right", "another step"),
                        ("Up, Down", "shallower, deeper"))),
     ("Presets", (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "back to what was there"))),
@@ -186,7 +190,7 @@ class ShortcutSheet(QDialog):
         columns = QHBoxLayout(self)
         columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
         columns.setSpacing(28)
-        for chunk in (SHORTCUTS[:3], SHORTCUTS[3:]):
+        for chunk in (SHORTCUTS[:4], SHORTCUTS[4:]):
             grid = QGridLayout()
             row = 0
             for title, entries in chunk:

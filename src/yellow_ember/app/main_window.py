@@ -10,6 +10,7 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
+from yellow_ember.app import copying
 from yellow_ember.app.balance import Balance
 from yellow_ember.app.bench import Bench
 from yellow_ember.app.desk import Desk
@@ -99,6 +100,11 @@ class MainWindow(QMainWindow):
         self._action(session, "Quit", "Ctrl+Q", self.close)
         self._undo = self._action(edit, "Undo", "Ctrl+Z", self.undo)
         self._redo = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
+        edit.addSeparator()
+        self._action(edit, "Copy the stage", "Ctrl+C", lambda: copying.copy_stage(workspace))
+        self._action(edit, "Copy the path", "Ctrl+Shift+C", lambda: copying.copy_chain(workspace))
+        self._action(edit, "Paste", "Ctrl+V", lambda: copying.paste(workspace))
+        self._action(edit, "Paste settings", "Ctrl+Shift+V", lambda: copying.paste_settings(workspace))
         edit.addSeparator()
         self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
         self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)

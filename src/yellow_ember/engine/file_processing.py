@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, gain
+from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.files.impulses import read_impulse
@@ -21,18 +21,22 @@ from yellow_ember.measure.loudness import LoudnessScan
 
 @dataclass(frozen=True, slots=True)
 class FileOrder:
-    """How to process a file.  `match` makes the result as loud as the input (BS.1770)."""
+    """How to process a file.
+
+    match : make the result as loud as the input (BS.1770); peak_dbfs : or bring its highest sample to this level
+    """
 
     oversample: int = 8
     block: int = 4096
     dtype: str = "float32"
     match: bool = False
+    peak_dbfs: float | None = None
     tail_seconds: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
 class FileResult:
-    """replaced: input samples that were no numbers; match_db: gain put on by matching."""
+    """replaced: input samples that were no numbers; match_db: gain put on by matching, or to reach the peak."""
 
     frames: int
     replaced: int
@@ -51,17 +55,22 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
     if target.exists() and (target.is_dir() or target.stat().st_size > 0):
         raise AudioFileError(f"{target} is there already and is not overwritten; choose another name")
     run = _Run(info, stages, order)
-    if not order.match:
+    if not order.match and order.peak_dbfs is None:
         with writing(target, info.rate, info.channels, order.dtype) as writer:
             for block in run.blocks(progress):
                 writer.write(block)
         return FileResult(run.written, run.replaced, 0.0, writer.clipped, info.warning)
     with tempfile.TemporaryFile(dir=target.parent if target.parent.is_dir() else None) as store:
         after = LoudnessScan(info.rate, info.channels)
+        highest = 0.0
         for block in run.blocks(lambda share: progress(0.8 * share)):
             after.push(block)
+            highest = max(highest, float(np.abs(block).max()))
             store.write(np.ascontiguousarray(block.T).tobytes())
-        offset = run.before.result().integrated_lufs - after.result().integrated_lufs
+        if order.peak_dbfs is None:
+            offset = run.before.result().integrated_lufs - after.result().integrated_lufs
+        else:
+            offset = order.peak_dbfs - float(db(highest)) if highest > 0.0 else 0.0
         offset = offset if math.isfinite(offset) else 0.0
         store.seek(0)
         size = order.block * info.channels * 8
