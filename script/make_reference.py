@@ -1,15 +1,17 @@
 #!/usr/bin/env python3
-"""Write what the docs repeat of the declarations: the stages' reference and the JSON Schemas.
+"""Write what is repeated of the declarations: the stages' reference, the JSON Schemas and the manual page.
 
 Usage: make_reference.py [--check]      --check writes nothing and fails where the docs are behind
 """
 
+import argparse
 import json
 import sys
 from pathlib import Path
 from typing import Any
 
-from yellow_ember.cli import parameter_listing
+from yellow_ember import __version__
+from yellow_ember.cli import parameter_listing, parser
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
@@ -148,8 +150,48 @@ def schemas() -> dict[str, dict[str, Any]]:
         "session.schema.json": _document("Session", SESSION_FORMAT, SESSION_VERSION, ["strips"], session)}
 
 
+def _roff(text: str) -> str:
+    return text.replace("\\", "\\e").replace("-", "\\-")
+
+
+def _option(action: argparse.Action) -> str:
+    """An option as it is typed."""
+    if action.nargs == 0:
+        return action.option_strings[0]
+    value = action.metavar or ("|".join(map(str, action.choices)) if action.choices else action.dest.upper())
+    return f"{action.option_strings[0]} {value}"
+
+
+def manual() -> str:
+    """The manual page, from the command line's grammar and the stages."""
+    top = parser()
+    lines = [f'.TH YELLOW\\-EMBER 1 "" "Yellow Ember {__version__}" "User Commands"', ".SH NAME",
+             "yellow\\-ember \\- harmonic colour for tracks and buses", ".SH SYNOPSIS", ".B yellow\\-ember",
+             "[\\fICOMMAND\\fR] [\\fIOPTION\\fR]...", ".SH DESCRIPTION", _roff(str(top.description)), ".SH COMMANDS"]
+    commands = next(action for action in top._actions if isinstance(action, argparse._SubParsersAction))
+    for name, sub in commands.choices.items():
+        takes = [action for action in sub._actions if "--help" not in action.option_strings]
+        words = [f"[{_option(action)}]" if not action.required else _option(action)
+                 for action in takes if action.option_strings]
+        words += [str(action.metavar or action.dest) for action in takes if not action.option_strings]
+        lines += [".TP", f".B yellow\\-ember {_roff(' '.join([name, *words]))}", _roff(str(sub.description)) + "."]
+        for action in takes:
+            if action.option_strings and action.help:
+                lines += [".RS", ".TP", f".B {_roff(_option(action))}", _roff(action.help), ".RE"]
+    lines.append(".SH STAGES")
+    for kind in STAGES:
+        lines += [".TP", f".B {kind.kind}", _roff(kind.purpose)]
+    lines += [".SH FILES", ".TP", ".I *.ember", "Sessions: JSON, with audio beside them by relative path.", ".TP",
+              ".I $XDG_CONFIG_HOME/yellow\\-ember", "Settings.", ".TP", ".I $XDG_DATA_HOME/yellow\\-ember",
+              "The user's own presets and alignments.", ".TP", ".I $XDG_CACHE_HOME/yellow\\-ember",
+              "Conformed audio; may be removed at any time.", ".SH EXIT STATUS",
+              "0 where all went well, 1 where a file or a setting can't be used (one line says why), 130 where it was "
+              "stopped."]
+    return "\n".join(lines) + "\n"
+
+
 def main() -> int:
-    pages = {DOCS / "stages.md": reference()}
+    pages = {DOCS / "stages.md": reference(), DOCS.parent / "desktop" / "yellow-ember.1": manual()}
     pages |= {DOCS / "schema" / name: json.dumps(schema, indent=1) + "\n" for name, schema in schemas().items()}
     behind = [path for path, page in pages.items() if not path.exists() or path.read_text("utf-8") != page]
     if "--check" in sys.argv[1:]:

@@ -121,7 +121,7 @@ def _process(arguments: argparse.Namespace) -> int:
     stages: tuple[StageSettings, ...]
     stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
     dtype = arguments.dtype or ("pcm24" if arguments.output.suffix.lower() == ".flac" else "float32")
-    order = FileOrder(arguments.oversample, arguments.block, dtype, arguments.match, arguments.tail)
+    order = FileOrder(arguments.oversample, arguments.block, dtype, arguments.match, tail_seconds=arguments.tail)
     result = process_file(arguments.input, arguments.output, stages, order, _Progress(arguments.output.name))
     if result.warning:
         _say(result.warning)
@@ -307,7 +307,7 @@ def parser() -> argparse.ArgumentParser:
 
     command("demo", lambda arguments: _window([DEMO]), "open the window with the demo session")
     sub = command("open", _open, "open the window with a session, or a new one from audio files")
-    sub.add_argument("paths", nargs="+", type=Path, metavar="SESSION|AUDIO")
+    sub.add_argument("paths", nargs="*", type=Path, metavar="SESSION|AUDIO")
     sub = command("stages", _stages, "list the stages and their parameters")
     sub.add_argument("kind", nargs="?")
     sub.add_argument("--json", action="store_true")

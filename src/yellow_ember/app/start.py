@@ -10,6 +10,7 @@ from pathlib import Path
 from types import TracebackType
 
 from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from yellow_ember.app import theme
@@ -20,6 +21,8 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.autosave import Leftover, leftovers
 
+DESKTOP_ID = "org.yellowember.YellowEmber"
+_ICON = Path(__file__).parents[1] / "data" / f"{DESKTOP_ID}.svg"
 RECORD_VARIABLE = "YELLOW_EMBER_RECORD"
 """Names a file for what the silent card is sent: raw float32, two channels."""
 
@@ -32,7 +35,8 @@ def run(paths: list[Path]) -> int:
         os.environ.setdefault("QT_SCALE_FACTOR", str(settings.scale / 100))
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Yellow Ember")
-    application.setDesktopFileName("yellow-ember")
+    application.setDesktopFileName(DESKTOP_ID)
+    application.setWindowIcon(QIcon(str(_ICON)))
     record = os.environ.get(RECORD_VARIABLE)
     workspace = Workspace(settings, Path(record) if record else None)
     report_unexpected(workspace.messages)
