@@ -96,6 +96,7 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("bits-on-the-drums", "brushed-drums", "Twelve-bit break", "bits")
     show("record", "harmonium", "Dusty loop", "vinyl")
+    show("texture", "brushed-drums", "Paper on the skins", "texture")
     show("tame", "brushed-drums", "Cymbals in wool", "tame")
     for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
