@@ -32,6 +32,7 @@ from yellow_ember.app.plot import (
     draw_line,
     draw_x_grid,
     draw_y_grid,
+    round_step,
 )
 from yellow_ember.app.reels import draw_reels
 from yellow_ember.app.speed_reader import SpeedReader
@@ -336,7 +337,7 @@ class Picture(QWidget):
         if plot.axes == "time":
             axes = Axes(frame, float(curve.x[0]), float(curve.x[-1]), -reach, reach)
             draw_frame(painter, axes)
-            draw_x_grid(painter, axes, 2.0)
+            draw_x_grid(painter, axes, round_step(axes.x_high - axes.x_low, 5.0))
         else:
             axes = Axes(frame, float(curve.x[0]), float(curve.x[-1]), 0.0, reach, log_x=True)
             draw_frame(painter, axes)

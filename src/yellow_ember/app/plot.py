@@ -88,18 +88,24 @@ def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> N
                          int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), text)
 
 
+def round_step(span: float, lines: float) -> float:
+    """1, 2 or 5 of a power of ten, so that about so many lines fit in a span."""
+    rough = span / lines
+    power = 10.0 ** math.floor(math.log10(rough))
+    return next(step * power for step in (1.0, 2.0, 5.0, 10.0) if step * power >= rough * (1.0 - 1e-9))
+
+
 def draw_x_grid(painter: QPainter, axes: Axes, step: float) -> None:
     """Lines and figures at multiples of a step along the bottom."""
     painter.setFont(theme.font(7.5))
-    value = math.ceil(axes.x_low / step) * step
-    while value <= axes.x_high + 1e-9:
+    for place in range(math.ceil(axes.x_low / step), math.floor(axes.x_high / step + 1e-9) + 1):
+        value = place * step
         x = axes.x(value)
         painter.setPen(QPen(theme.EDGE, 1.0, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
         painter.setPen(theme.DIM)
         below = QRectF(x - 20, axes.frame.bottom() + 1, 40, 13)
         painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), f"{value:g}")
-        value += step
 
 
 AUDIBLE = {50.0: "50", 200.0: "200", 1000.0: "1k", 5000.0: "5k", 15000.0: "15k"}
