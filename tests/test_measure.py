@@ -8,7 +8,10 @@ import pytest
 from scipy import signal as sps
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import tilt
+from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+from yellow_ember.measure.character import character
 from yellow_ember.measure.heat import compare
 from yellow_ember.measure.loudness import LoudnessScan, loudness
 
@@ -135,3 +138,19 @@ def test_band_levels_add_up(rng: np.random.Generator) -> None:
 def test_lengths_must_agree() -> None:
     with pytest.raises(ValueError, match="lengths differ: 100 and 99 frames"):
         compare(np.zeros((1, 100)), np.zeros((1, 99)), RATE)
+
+
+def test_character_is_heat_and_tilt(rng: np.random.Generator) -> None:
+    spectrum = np.fft.rfft(rng.standard_normal((1, 4 * 48000)), axis=1)
+    hz = np.fft.rfftfreq(4 * 48000, 1.0 / 48000.0)
+    pink = np.fft.irfft(spectrum / np.sqrt(np.maximum(hz, 20.0)), axis=1)
+    # Silent at both ends, so that a filter's tail is not cut off.
+    pink *= np.hanning(pink.shape[1])
+    pink *= 0.1 / pink.std()
+    darker = pink.copy()
+    biquads(darker, np.array([tilt(700.0, -9.0, 48000.0)]), np.zeros((1, 1, 2)))
+    found = character(pink, darker, 48000.0)
+    assert -2.0 < found.brightness < -0.8
+    assert found.heat_db < -70.0
+    noisy = pink + 0.01 * rng.standard_normal(pink.shape)
+    assert character(pink, noisy, 48000.0).heat_db == pytest.approx(-20.0, abs=0.5)

@@ -290,6 +290,38 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pyte
         path.unlink()
 
 
+def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, qtbot) -> None:
+    window.workspace.select("harmonium")
+    found = browser(window)
+    found.search.setText("megaphone voice")
+    assert [preset.name for preset in found._shown] == ["Through a megaphone"]
+    found.search.setText("")
+    found.order.setCurrentText("hottest first")
+    heats = [preset.heat_db for preset in found._shown]
+    assert heats == sorted(heats, reverse=True)
+    found.order.setCurrentText("darkest first")
+    tones = [preset.brightness for preset in found._shown]
+    assert tones == sorted(tones)
+    assert tones[0] < -2.0 < 2.0 < tones[-1] + 1.5
+    name = found._shown[5].name
+    found.list.blockSignals(True)
+    found.list.setCurrentRow(5)
+    found.list.blockSignals(False)
+    found.buttons["Favourite"].click()
+    assert found.list.item(5).text().startswith("\u2605")
+    found.which.setCurrentText("favourites")
+    assert [preset.name for preset in found._shown] == [name]
+    found.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
+    found.keep()
+    assert window.workspace.settings.heard == (name,)
+    window.ladder.open_presets()
+    later = window.ladder.findChildren(PresetBrowser)[-1]
+    later.which.setCurrentText("kept lately")
+    assert [preset.name for preset in later._shown] == [name]
+    later.close()
+
+
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])
 def test_benches_fit(size: tuple[int, int], window: MainWindow, qtbot) -> None:
     window.resize(*size)

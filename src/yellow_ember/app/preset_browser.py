@@ -11,12 +11,14 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QInputDialog,
     QLabel,
+    QLineEdit,
     QListWidgetItem,
     QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
+from yellow_ember.app import theme
 from yellow_ember.app.audition import Audition
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.edits import use_chain
@@ -36,6 +38,30 @@ from yellow_ember.session.presets import (
 from yellow_ember.session.reading import SessionFileError
 
 _ANY = "all"
+_FAVOURITES, _RECENT, _OWN = "favourites", "kept lately", "your own"
+_SORTS: dict[str, Callable[[Preset], float]] = {
+    "source": lambda preset: 0.0,
+    "coolest first": lambda preset: _or_last(preset.heat_db),
+    "hottest first": lambda preset: -_or_last(preset.heat_db, -1.0),
+    "darkest first": lambda preset: _or_last(preset.brightness),
+    "brightest first": lambda preset: -_or_last(preset.brightness, -1.0)}
+
+
+def _or_last(value: float | None, side: float = 1.0) -> float:
+    """A figure, or what sorts behind all of them."""
+    return side * 1e9 if value is None else value
+
+
+_LEGIBLE_DB = -30.0
+"""Names of cooler presets are as bright as this, so that they can be read."""
+
+
+def _tone(brightness: float) -> str:
+    """Brightness in words."""
+    if abs(brightness) < 0.25:
+        return "tone kept"
+    how = "much " if abs(brightness) > 2.0 else "a little " if abs(brightness) < 0.8 else ""
+    return f"{how}{'brighter' if brightness > 0 else 'darker'}"
 
 
 class PresetBrowser(Audition):
@@ -45,12 +71,23 @@ class PresetBrowser(Audition):
         super().__init__(workspace, parent, "Presets")
         self._shown: list[Preset] = []
         self.setWindowTitle(f"Presets for {workspace.strip.name}")
-        self.resize(560, 520)
+        self.resize(620, 560)
         self.source, self.intention = QComboBox(), QComboBox()
         for box, name, words in ((self.source, "Source", SOURCES), (self.intention, "Intention", INTENTIONS)):
             box.setAccessibleName(name)
             box.addItems([_ANY, *words])
             box.currentTextChanged.connect(lambda _text: self._fill())
+        self.which, self.order = QComboBox(), QComboBox()
+        for box, name, entries in ((self.which, "Which", (_ANY, _FAVOURITES, _RECENT, _OWN)),
+                                   (self.order, "Order", tuple(_SORTS))):
+            box.setAccessibleName(name)
+            box.addItems(list(entries))
+            box.currentTextChanged.connect(lambda _text: self._fill())
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Search in names and notes")
+        self.search.setAccessibleName("Search")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(lambda _text: self._fill())
         self.note = QLabel()
         self.note.setWordWrap(True)
         self._lay_out()
@@ -64,8 +101,13 @@ class PresetBrowser(Audition):
             label.setBuddy(box)
             filters.addWidget(label)
             filters.addWidget(box, 1)
+        more = QHBoxLayout()
+        more.addWidget(self.search, 3)
+        more.addWidget(self.which, 1)
+        more.addWidget(self.order, 1)
         own = QHBoxLayout()
         for text, slot, hint in (
+                ("Favourite", self.mark, "Mark the chosen preset, or unmark it"),
                 ("Save own\u2026", self.save_own, "The strip's chain as it was when this window opened, or as tried"),
                 ("Rename\u2026", self.rename, "Your own presets only"),
                 ("Delete", self.delete, "Your own presets only"),
@@ -78,6 +120,7 @@ class PresetBrowser(Audition):
             self.buttons[text.rstrip("\u2026")] = button
         layout = QVBoxLayout(self)
         layout.addLayout(filters)
+        layout.addLayout(more)
         layout.addWidget(self.list, 1)
         layout.addWidget(self.note)
         layout.addWidget(self.state)
@@ -97,13 +140,24 @@ class PresetBrowser(Audition):
         for trouble in own_presets()[1]:
             self._workspace.messages.warn(trouble)
         source, intention = self.source.currentText(), self.intention.currentText()
-        self._shown = [preset for preset in all_presets()
-                       if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)]
+        settings, words = self._workspace.settings, self.search.text().lower().split()
+        among = {_FAVOURITES: settings.favourites, _RECENT: settings.heard}.get(self.which.currentText())
+        own_only = self.which.currentText() == _OWN
+        found = [preset for preset in all_presets()
+                 if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)
+                 and (among is None or preset.name in among) and (preset.path is not None or not own_only)
+                 and all(word in f"{preset.name} {preset.note}".lower() for word in words)]
+        self._shown = sorted(found, key=_SORTS[self.order.currentText()])
+        if among is settings.heard:
+            self._shown.sort(key=lambda preset: settings.heard.index(preset.name))
         self.list.blockSignals(True)
         self.list.clear()
         for preset in self._shown:
             mine = "  (yours)" if preset.path is not None else ""
-            item = QListWidgetItem(f"{preset.name}{mine}    {preset.source}, {preset.intention}")
+            star = "\u2605 " if preset.name in settings.favourites else ""
+            item = QListWidgetItem(f"{star}{preset.name}{mine}    {preset.source}, {preset.intention}")
+            if preset.heat_db is not None:
+                item.setForeground(theme.heat_colour(max(preset.heat_db, _LEGIBLE_DB)))
             item.setToolTip(preset.note)
             self.list.addItem(item)
         self.list.setCurrentRow(-1)
@@ -131,7 +185,27 @@ class PresetBrowser(Audition):
 
     def describe(self, key: str) -> None:
         chosen = self.chosen
-        self.note.setText("" if chosen is None else f"<b>{key}</b>: {chosen.note}")
+        if chosen is None:
+            return
+        figures = "" if chosen.heat_db is None or chosen.brightness is None else (
+            f"  <i>heat {chosen.heat_db:.0f} dB, {_tone(chosen.brightness)}</i>")
+        self.note.setText(f"<b>{key}</b>: {chosen.note}{figures}")
+
+    def keep(self) -> None:
+        if self.heard is not None:
+            self._workspace.settings.keep_heard(self.heard)
+        super().keep()
+
+    def mark(self) -> None:
+        """Make the chosen preset a favourite, or not any more."""
+        chosen, settings = self.chosen, self._workspace.settings
+        if chosen is not None:
+            settings.mark(chosen.name, favourite=chosen.name not in settings.favourites)
+            row = self.list.currentRow()
+            self._fill()
+            self.list.blockSignals(True)
+            self.list.setCurrentRow(min(row, self.list.count() - 1))
+            self.list.blockSignals(False)
 
     # -- one's own ----------------------------------------------------------------------
 

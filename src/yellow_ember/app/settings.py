@@ -12,7 +12,7 @@ from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
 
 BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
-MOST_RECENT = 8
+MOST_RECENT, MOST_HEARD = 8, 20
 
 
 @dataclass
@@ -20,6 +20,7 @@ class Settings:
     """device, block in frames; animation moves pictures; scale in percent (at the next start).
 
     impulses : folder in which the user looks for impulse responses
+    favourites, heard : names of presets that the user marked, and kept last
     layout : what each splitter and the window remember, as text
     """
 
@@ -30,12 +31,23 @@ class Settings:
     match_lock: bool = True
     recent: tuple[str, ...] = ()
     impulses: str = ""
+    favourites: tuple[str, ...] = ()
+    heard: tuple[str, ...] = ()
     layout: dict[str, str] | None = None
 
     def remember(self, path: Path) -> None:
         """Put a session first among the recent ones."""
         name = str(path.resolve())
         self.recent = (name, *(old for old in self.recent if old != name))[:MOST_RECENT]
+
+    def keep_heard(self, name: str) -> None:
+        """Put a preset first among those that were kept last."""
+        self.heard = (name, *(old for old in self.heard if old != name))[:MOST_HEARD]
+
+    def mark(self, name: str, *, favourite: bool) -> None:
+        """Make a preset a favourite, or not."""
+        others = tuple(old for old in self.favourites if old != name)
+        self.favourites = (*others, name) if favourite else others
 
 
 def settings_file() -> Path:
@@ -55,8 +67,8 @@ def load_settings() -> Settings:
         return settings
     for entry in fields(Settings):
         value, default = found.get(entry.name), getattr(settings, entry.name)
-        if entry.name == "recent" and isinstance(value, list):
-            settings.recent = tuple(str(item) for item in value)[:MOST_RECENT]
+        if isinstance(default, tuple) and isinstance(value, list):
+            setattr(settings, entry.name, tuple(str(item) for item in value))
         elif entry.name == "layout" and isinstance(value, dict):
             settings.layout = {str(name): str(state) for name, state in value.items()}
         elif type(value) is type(default):

@@ -34,6 +34,8 @@ SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect"
 INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
 _NAMES = ("format", "version", "name", "source", "intention", "note", "stages", "macros")
 _SHIPPED = Path(__file__).parents[1] / "data" / "presets"
+FIGURES_FILE = Path(__file__).parents[1] / "data" / "preset-figures.json"
+"""Heat and brightness of the shipped presets on the demo's dry mix and drums, by script/measure_presets.py."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +43,7 @@ class Preset:
     """A chain to start from.
 
     source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
+    heat_db, brightness : `measure.character` on a common sound, None where it was not measured
     """
 
     name: str
@@ -50,6 +53,8 @@ class Preset:
     stages: tuple[StageSettings, ...]
     macros: tuple[Macro, ...] = ()
     path: Path | None = None
+    heat_db: float | None = None
+    brightness: float | None = None
 
 
 def read_preset(path: Path) -> Preset:
@@ -86,7 +91,9 @@ def write_preset(preset: Preset, path: Path) -> None:
 @functools.cache
 def shipped_presets() -> tuple[Preset, ...]:
     """The presets that come with the program, by source, then by name."""
-    return _sorted([read_preset(path) for path in _SHIPPED.glob("*.json")])
+    figures = json.loads(FIGURES_FILE.read_text("utf-8")) if FIGURES_FILE.exists() else {}
+    presets = [read_preset(path) for path in _SHIPPED.glob("*.json")]
+    return _sorted([replace(preset, **figures.get(preset.name, {})) for preset in presets])
 
 
 def _sorted(presets: list[Preset]) -> tuple[Preset, ...]:

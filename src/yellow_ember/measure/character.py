@@ -1,0 +1,35 @@
+"""What a chain does to a sound in two figures: how hot it is, and which way it tips the tone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.measure.heat import compare
+
+_LOW_HZ, _HIGH_HZ = 60.0, 12000.0
+_HEARD_DB = 50.0
+_COLDEST_DB = -80.0
+
+
+@dataclass(frozen=True, slots=True)
+class Character:
+    """heat_db : what is added against what is there, at least -80; brightness : dB an octave, up is brighter."""
+
+    heat_db: float
+    brightness: float
+
+
+def character(before: Samples, after: Samples, rate: float) -> Character:
+    """From aligned signals (channels, frames) before and after.
+
+    Brightness is the slope of the third-octave change against frequency, of those bands that are heard.
+    """
+    found = compare(before, after, rate)
+    heard = ((found.bands >= _LOW_HZ) & (found.bands <= _HIGH_HZ)
+             & (found.before_db > found.before_db.max() - _HEARD_DB))
+    change = np.maximum(found.after_db, found.after_db.max() - 90.0) - found.before_db
+    slope = float(np.polyfit(np.log2(found.bands[heard]), change[heard], 1)[0]) if heard.sum() > 2 else 0.0
+    return Character(max(found.heat_db, _COLDEST_DB), slope)
