@@ -209,7 +209,7 @@ def splitter_table() -> Samples:
 
     def currents(x: Samples) -> tuple[Samples, Samples]:
         low, high = np.full_like(x, -5.0), np.full_like(x, 100.0)
-        for _ in range(60):
+        for _ in range(40):
             # k : cathodes above the point that both grids rest at, which stands 45 V above the tail's end
             k = 0.5 * (low + high)
             first, second = (cubic_between(table, (grid - volts[0]) / (volts[1] - volts[0]))
