@@ -135,7 +135,7 @@ def _process(arguments: argparse.Namespace) -> int:
 
 
 def _batch(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.batch import DONE, FAILED, BatchEntry, BatchOrder, cores, run_batch
+    from yellow_ember.engine.batch import DONE, FAILED, SKIPPED, BatchEntry, BatchOrder, cores, run_batch
     from yellow_ember.engine.file_processing import FileOrder
 
     stages: tuple[StageSettings, ...]
@@ -159,7 +159,7 @@ def _batch(arguments: argparse.Namespace) -> int:
         write_text(arguments.report, json.dumps([
             {**asdict(entry), "source": str(entry.source), "target": str(entry.target)} for entry in entries],
             indent=1) + "\n")
-    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, "skipped", FAILED)}
+    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, SKIPPED, FAILED)}
     _say(", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
          + ("; stopped, --resume goes on from here" if stopped else ""))
     return 130 if stopped else 1 if counts[FAILED] else 0

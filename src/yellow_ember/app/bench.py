@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea
 from yellow_ember.app import theme
 from yellow_ember.app.flow import ColumnFlow
 from yellow_ember.app.impulse_browser import ImpulseBrowser
+from yellow_ember.app.layouts import clear
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.macro_editor import MacroEditor
 from yellow_ember.app.macro_row import MacroRow, add_macro_menu
@@ -198,10 +199,7 @@ class Bench(QWidget):
         self.jumps = {}
         self._titles = set()
         for row in (self._jump_row, self._lanes):
-            while (item := row.takeAt(0)) is not None:
-                if (old := item.widget()) is not None:
-                    old.hide()
-                    old.deleteLater()
+            clear(row)
         flow = ColumnFlow()
         if stage is None:
             self._title.setText("No stage chosen")
@@ -220,11 +218,10 @@ class Bench(QWidget):
             bars = []
             for parameter in members:
                 bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
-                if isinstance(bar, ValueBar) and isinstance(parameter, Impulse):
-                    bar.browsing.connect(self.open_impulses)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
                 bar.committed.connect(lambda _value, label=parameter.label: self._commit(label))
                 if isinstance(bar, ValueBar):
+                    bar.browsing.connect(self.open_impulses)
                     bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
                 self.bars[parameter.id] = bar
                 if isinstance(bar, StepLane):

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.engine.board import MOST_POINTS
+from yellow_ember.engine.board import MOST_STAGES
 from yellow_ember.session.chain_file import chain_from_text, chain_to_text
 from yellow_ember.session.edits import add_stage, edit_stage, replace_stage
 from yellow_ember.session.model import new_id
@@ -51,9 +51,9 @@ def paste(workspace: Workspace) -> None:
     if not stages:
         return
     strip = workspace.strip
-    room = MOST_POINTS - 1 - len(strip.chain)
+    room = MOST_STAGES - len(strip.chain)
     if len(stages) > room:
-        workspace.messages.warn(f"A strip holds at most {MOST_POINTS - 1} stages; there is room for {room}")
+        workspace.messages.warn(f"A strip holds at most {MOST_STAGES} stages; there is room for {room}")
         return
     place = strip.place_of(workspace.stage_id) + 1 if workspace.stage_id else 0
     session, last = workspace.session, ""

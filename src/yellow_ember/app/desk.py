@@ -7,6 +7,7 @@ from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPa
 from PyQt6.QtWidgets import QInputDialog, QMenu, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.layouts import clear
 from yellow_ember.app.level import draw_level
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -247,9 +248,7 @@ class Desk(QWidget):
         self.pan.show_value(self._workspace.strip.pan)
 
     def _build(self, shape: list[tuple[str, int]]) -> None:
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.deleteLater()
+        clear(self._list)
         self.rows = {}
         for strip_id, depth in shape:
             row = StripRow(self._workspace, self._workspace.session.strip(strip_id), depth)

@@ -18,7 +18,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.engine.board import MOST_POINTS
+from yellow_ember.engine.board import MOST_STAGES
 from yellow_ember.session.edits import (
     add_stage,
     drive_stage,
@@ -32,7 +32,6 @@ from yellow_ember.session.model import new_stage
 
 _LOW, _HIGH = -30.0, 18.0
 _DB_PER_PIXEL = 0.1
-_MOST_STAGES = MOST_POINTS - 1
 _HEAD, _FOOT = 20.0, 24.0
 _WIDEST = 190.0
 _PLUS = 34.0
@@ -386,8 +385,8 @@ class Ladder(QWidget):
     def add(self, kind: str) -> None:
         """A new stage behind the chosen one."""
         workspace = self._workspace
-        if len(workspace.strip.chain) >= _MOST_STAGES:
-            workspace.messages.warn(f"A strip holds at most {_MOST_STAGES} stages")
+        if len(workspace.strip.chain) >= MOST_STAGES:
+            workspace.messages.warn(f"A strip holds at most {MOST_STAGES} stages")
             return
         stage = new_stage(kind)
         place = workspace.strip.place_of(workspace.stage_id) + 1 if workspace.stage_id else None

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.layouts import clear
 from yellow_ember.app.macro_row import macro_number
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -138,10 +139,7 @@ class MacroEditor(QWidget):
 
     def _build(self, macro: Macro | None) -> None:
         for box in (self._table, self.value):
-            while (item := box.takeAt(0)) is not None:
-                if (old := item.widget()) is not None:
-                    old.hide()
-                    old.deleteLater()
+            clear(box)
         self.bars = {}
         if macro is None:
             hint = QLabel("A macro moves several controls of this path at once.")
@@ -232,8 +230,9 @@ class MacroEditor(QWidget):
         """Let go of one target."""
         macro = self._macro
         if macro is not None:
-            self._workspace.document.commit(f"Out of {macro.name}", self._changed(lambda old: dataclasses.replace(
-                old, targets=old.targets[:place] + old.targets[place + 1:])))
+            target = macro.targets[place]
+            self._workspace.document.commit(f"Out of {macro.name}", self._changed(
+                lambda old: old.without(target.stage, target.parameter)))
 
     def _open_parameters(self) -> None:
         self.parameter_menu().popup(self.add.mapToGlobal(self.add.rect().bottomLeft()))
@@ -255,4 +254,4 @@ class MacroEditor(QWidget):
         stage = self._strip.stage(stage_id)
         target = target_from_here(stage, parameter, stage.params[parameter])
         self._workspace.document.commit(f"{stage.declaration.parameter(parameter).label} into a macro", self._changed(
-            lambda old: dataclasses.replace(old, targets=(*old.targets, target))))
+            lambda old: old.with_target(target)))

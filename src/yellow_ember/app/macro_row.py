@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
-
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
+from yellow_ember.app.layouts import clear
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
@@ -49,10 +48,7 @@ class MacroRow(QWidget):
         self.setVisible(bool(strip.macros))
 
     def _build(self, macros: tuple[Macro, ...]) -> None:
-        while (item := self._grid.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        clear(self._grid)
         self.bars = {}
         for place, macro in enumerate(macros):
             bar = ValueBar(macro_number(macro))
@@ -75,12 +71,11 @@ def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, para
         target = target_from_here(stage, parameter, stage.params[parameter])
         workspace.document.commit(f"{label} into {macro.name}", edit_macro(
             workspace.session, strip.id, macro.id,
-            lambda old: dataclasses.replace(old, targets=(*old.targets, target))))
+            lambda old: old.with_target(target)))
 
     def take(macro: Macro) -> None:
         workspace.document.commit(f"{label} out of {macro.name}", edit_macro(
-            workspace.session, strip.id, macro.id, lambda old: dataclasses.replace(old, targets=tuple(
-                target for target in old.targets if (target.stage, target.parameter) != (stage.id, parameter)))))
+            workspace.session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
 
     def put_into_new() -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])

@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 from yellow_ember.dsp.arrays import Samples
 
 MOST_STRIPS = 128
-MOST_POINTS = 17
+MOST_STAGES = 16
+"""In a strip's path."""
+MOST_POINTS = MOST_STAGES + 1
 SCOPE_FRAMES = 2048
 
 HEAD = np.dtype([

@@ -54,6 +54,14 @@ class Macro:
     value: float = 0.0
     targets: tuple[Target, ...] = ()
 
+    def with_target(self, target: Target) -> Macro:
+        return replace(self, targets=(*self.targets, target))
+
+    def without(self, stage: str, parameter: str) -> Macro:
+        """This macro without what it does to one parameter."""
+        return replace(self, targets=tuple(target for target in self.targets
+                                           if (target.stage, target.parameter) != (stage, parameter)))
+
     def targeting(self, stage: str, parameter: str) -> bool:
         return any((target.stage, target.parameter) == (stage, parameter) for target in self.targets)
 

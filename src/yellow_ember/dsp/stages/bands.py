@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Counts, Samples, block_view, db, gain
+from yellow_ember.dsp.compression import compression
 from yellow_ember.dsp.convolution import Convolution
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
@@ -119,13 +120,8 @@ class _Band:
 
     def figures(self, rate: float, reference_dbfs: float) -> Samples:
         """For `kernels.dynamics.compress`."""
-        found = np.zeros(dynamics.FIGURES)
-        found[dynamics.THRESHOLD_DB] = reference_dbfs + _SQUASH["threshold_db"]
-        found[dynamics.SLOPE] = _SQUASH["slope"] * self.squash
-        found[dynamics.KNEE_DB] = _SQUASH["knee_db"]
-        found[dynamics.RISE] = one_pole(_SQUASH["attack"], rate)
-        found[dynamics.FALL] = one_pole(_SQUASH["release"], rate)
-        return found
+        return compression(reference_dbfs + _SQUASH["threshold_db"], _SQUASH["slope"] * self.squash,
+                           _SQUASH["knee_db"], _SQUASH["attack"], _SQUASH["release"], rate)
 
 
 def _bands(values: Values, reference_dbfs: float) -> list[_Band]:
@@ -351,13 +347,9 @@ class BandsProcessor(Processor):
 
 
 def _glue(values: Values, rate: float, reference_dbfs: float) -> Samples:
-    found = np.zeros(dynamics.FIGURES)
-    found[dynamics.THRESHOLD_DB] = reference_dbfs + as_number(values["glue_threshold_db"])
-    found[dynamics.SLOPE] = 1.0 - 1.0 / as_number(values["glue_ratio"])
-    found[dynamics.KNEE_DB] = 9.0
-    found[dynamics.RISE] = one_pole(as_number(values["glue_attack_ms"]) / 1000.0, rate)
-    found[dynamics.FALL] = one_pole(as_number(values["glue_release_ms"]) / 1000.0, rate)
-    return found
+    return compression(reference_dbfs + as_number(values["glue_threshold_db"]),
+                       1.0 - 1.0 / as_number(values["glue_ratio"]), 9.0, as_number(values["glue_attack_ms"]) / 1000.0,
+                       as_number(values["glue_release_ms"]) / 1000.0, rate)
 
 
 _HELD_DB = -30.0

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, split
+from yellow_ember.dsp.compression import compression
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, split
 from yellow_ember.dsp.kernels import dynamics
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
@@ -17,13 +18,9 @@ _BANDS = 3
 
 
 def _figures(values: Values, rate: float, reference_dbfs: float) -> Samples:
-    found = np.zeros(dynamics.FIGURES)
-    found[dynamics.THRESHOLD_DB] = as_number(values["threshold_db"]) + reference_dbfs
-    found[dynamics.SLOPE] = 1.0 - 1.0 / as_number(values["ratio"])
-    found[dynamics.KNEE_DB] = max(as_number(values["knee_db"]), 1e-3)
-    for place, name in ((dynamics.RISE, "attack_ms"), (dynamics.FALL, "release_ms")):
-        found[place] = one_pole(as_number(values[name]) / 1000.0, rate)
-    return found
+    return compression(as_number(values["threshold_db"]) + reference_dbfs, 1.0 - 1.0 / as_number(values["ratio"]),
+                       as_number(values["knee_db"]), as_number(values["attack_ms"]) / 1000.0,
+                       as_number(values["release_ms"]) / 1000.0, rate)
 
 
 class CompProcessor(Processor):

@@ -8,22 +8,18 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, tilt
-from yellow_ember.dsp.kernels.filters import biquads, delay, fir
+from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.kernels.shapes import (
-    BEND_DELAY,
-    CHUNK,
     MAGNETIC,
-    MOST_STEPS,
     TABLE,
     after_sag,
-    drive,
     rounded_shape,
     sag,
 )
-from yellow_ember.dsp.oversampling import Oversampling
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Values, as_number
-from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID, SHAPES, Shape
+from yellow_ember.dsp.shaper import Shaper
+from yellow_ember.dsp.shapes import SHAPE_BY_ID, SHAPES, Shape
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 
@@ -61,20 +57,14 @@ class DriveProcessor(Processor):
     def prepare(self, setup: Setup) -> None:
         self._setup = setup
         channels = setup.channels
-        self._fast = Oversampling(setup.oversample, channels, BEND_DELAY)
-        held = CORRECTION_TAPS - 1
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._bend_state: Samples = np.zeros((channels, 8))
-        most = CHUNK * setup.oversample * MOST_STEPS
-        self._places, self._values, self._bent = np.zeros(most), np.zeros(most), np.zeros(most)
+        self._shaper = Shaper(setup)
         self._bright: Samples = np.zeros((1, 5))
         self._bright_state: Samples = np.zeros((channels, 1, 2))
         self._dc: Samples = np.array([high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)])
         self._dc_state: Samples = np.zeros((channels, 1, 2))
         self._drive = self.ramp(1.0, setup.rate)
         self._out = self.ramp(1.0, setup.rate)
-        self.latency = held // 2 + self._fast.latency
+        self.latency = self._shaper.latency
         self.settling = self.latency
         self._drops: Samples = np.zeros(channels * setup.max_block)
         self._drop_ring: Samples = np.zeros((channels, self.latency))
@@ -83,15 +73,14 @@ class DriveProcessor(Processor):
         self._sag_rise = one_pole(_SAG_RISE, setup.rate)
         self._sag_fall = one_pole(_SAG_FALL, setup.rate)
         self._guard = ToneAround(setup, self.latency)
-        self.carry(*self._fast.state(), *self._guard.state(), self._history, self._bend_state,
-                   self._bright_state, self._dc_state, self._drop_ring, self._drop_place, self._load)
+        self.carry(*self._shaper.state(), *self._guard.state(), self._bright_state,
+                   self._dc_state, self._drop_ring, self._drop_place, self._load)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         rate = self._setup.rate
-        self._shape, self._knee, self._offset = _settings(values)
-        self._table = self._shape.table
-        self._correction = self._shape.correction(self._setup.oversample)
-        self._has_dc = self._shape.lopsided or self._offset != 0.0
+        shape, knee, offset = _settings(values)
+        self._shaper.set(shape, knee, offset)
+        self._has_dc = shape.lopsided or offset != 0.0
         self._sag = _MOST_SAG * as_number(values["sag_pct"]) / 100.0
         bright = as_number(values["bright_db"])
         self._brightened = bright != 0.0
@@ -110,9 +99,7 @@ class DriveProcessor(Processor):
         if self._sag > 0.0:
             sag(block, self._sag, self._sag_rise, self._sag_fall, drops, self._load)
             self._drop_place[0] = delay(drops, self._drop_ring, int(self._drop_place[0]))
-        drive(block, self._shape.kernel_kind, self._table, self._shape.steps, self._knee, self._offset,
-              self._bend_state, self._places, self._values, self._bent, *self._fast.buffers())
-        fir(block, self._correction, self._history, self._line)
+        self._shaper.process(block)
         if self._sag > 0.0:
             after_sag(block, drops)
         if self._has_dc:

@@ -9,10 +9,8 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, block_view, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, one_pole
 from yellow_ember.dsp.kernels import texture as kernels
-from yellow_ember.dsp.kernels.filters import biquads, delay, fir
+from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import add, glide
-from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MOST_STEPS, drive
-from yellow_ember.dsp.oversampling import Oversampling
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -24,7 +22,7 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
-from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID
+from yellow_ember.dsp.shaper import Shaper
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.textures import FRAMES, RATE, TEXTURES, texture
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, ToneAround
@@ -33,7 +31,6 @@ _OFF_DB = -60.0
 _WAVES = {"sine": kernels.SINE, "triangle": kernels.TRIANGLE, "saw": kernels.SAW}
 _FAST_SECONDS, _FALL_SECONDS, _SLOW_SECONDS, _SLOW_FALL_SECONDS, _HOLD_SECONDS = 0.0005, 0.03, 0.04, 0.15, 0.03
 _TRACKED_HZ, _TRACK_LOW_HZ = 6000.0, 700.0
-_SHAPE = SHAPE_BY_ID["soft"]
 
 
 def _figures(values: Values, rate: float) -> Samples:
@@ -70,21 +67,15 @@ class TextureProcessor(Processor):
         self._keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
         self._cuts: Samples = np.zeros((2, 5))
         self._cut_state: Samples = np.zeros((channels, 2, 2))
-        self._fast = Oversampling(setup.oversample, channels, BEND_DELAY)
-        held = CORRECTION_TAPS - 1
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._bend_state: Samples = np.zeros((channels, 8))
-        most = CHUNK * setup.oversample * MOST_STEPS
-        self._bent_places, self._bent_values, self._bent = (np.zeros(most) for _ in range(3))
-        self.latency = held // 2 + self._fast.latency
+        self._shaper = Shaper(setup)
+        self.latency = self._shaper.latency
         self._ring: Samples = np.zeros((channels, self.latency))
         self._at: Samples = np.zeros(1)
         self._guard = ToneAround(setup, self.latency)
         self.settling = self.latency
         self._amount, self._body, self._drive, self._out = (self.ramp(1.0, rate) for _ in range(4))
         self.carry(self._states, self._places, self._phases, self._lines, self._tracked, self._cut_state,
-                   *self._fast.state(), self._history, self._bend_state, self._ring, self._at, *self._guard.state())
+                   *self._shaper.state(), self._ring, self._at, *self._guard.state())
         self.reset()
 
     def reset(self) -> None:
@@ -105,7 +96,6 @@ class TextureProcessor(Processor):
         self._osc_hz = as_number(values["osc_hz"])
         self._follows = self._sounds and bool(values["osc_follow"])
         self._driven = as_number(values["drive_db"]) > 0.0
-        self._correction = _SHAPE.correction(self._setup.oversample)
         self._guard.set(values)
         self._amount.go(_level(as_number(values["amount_db"])), at_once=at_once)
         self._body.go(_level(as_number(values["body_db"])), at_once=at_once)
@@ -131,9 +121,7 @@ class TextureProcessor(Processor):
         if self._driven:
             self._guard.before(block)
             glide(block, self._drive.state)
-            drive(block, _SHAPE.kernel_kind, _SHAPE.table, _SHAPE.steps, 0.0, 0.0, self._bend_state,
-                  self._bent_places, self._bent_values, self._bent, *self._fast.buffers())
-            fir(block, self._correction, self._history, self._line)
+            self._shaper.process(block)
             self._guard.after(block)
         else:
             self._drive.jump(self._drive.target)

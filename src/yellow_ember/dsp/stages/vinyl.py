@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from dataclasses import dataclass
 
@@ -311,16 +312,17 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     turns = as_number(values["rpm"]) / 60.0
     cells = math.floor(1.0 / turns / _CELL_SECONDS)
 
-    def marks(seconds: float) -> tuple[Samples, Samples]:
-        if not values["noises"]:
-            return np.zeros(0), np.zeros(0)
-        turn = math.floor(seconds * turns)
+    @functools.lru_cache(maxsize=2)
+    def in_turn(turn: int) -> tuple[Samples, Samples]:
         found = [(cell / cells, 1.0 + kind) for kind, chance, lasting in (
             (0, as_number(values["dust_per_s"]) / turns / cells, kernels.DUST_TURNS),
             (1, as_number(values["pops_per_min"]) / 60.0 / turns / cells, kernels.POP_TURNS))
             for cell in range(cells) if kernels.lies(10.0 * kind, float(cell), float(turn), chance, lasting,
                                                       as_number(values["copy"])) >= 0.0]
         return np.array([place for place, _ in found]), np.array([size for _, size in found])
+
+    def marks(seconds: float) -> tuple[Samples, Samples]:
+        return in_turn(math.floor(seconds * turns)) if values["noises"] else (np.zeros(0), np.zeros(0))
 
     points, sine = 256, gain(reference_dbfs)
     peak, frames = 1.1 * sine, 4 * points

@@ -1,0 +1,22 @@
+"""What `kernels.dynamics.compress` takes, from what a user sets."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.kernels import dynamics
+
+
+def compression(threshold_dbfs: float, slope: float, knee_db: float, attack: float, release: float,
+                rate: float) -> Samples:
+    """Figures (FIGURES,) of a compressor.
+
+    slope : 1 - 1/ratio; knee_db : width of the bend; attack, release : time constants in seconds
+    """
+    found = np.zeros(dynamics.FIGURES)
+    found[dynamics.THRESHOLD_DB], found[dynamics.SLOPE] = threshold_dbfs, slope
+    found[dynamics.KNEE_DB] = max(knee_db, 1e-3)
+    found[dynamics.RISE], found[dynamics.FALL] = one_pole(attack, rate), one_pole(release, rate)
+    return found
