@@ -16,6 +16,7 @@ from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.chain_file import VERSION as CHAIN_VERSION
+from yellow_ember.session.links import FEWEST
 from yellow_ember.session.macros import MOST_MACROS, Bend
 from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
 from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
@@ -126,11 +127,19 @@ def schemas() -> dict[str, dict[str, Any]]:
         "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
         "properties": {
             "id": text, "name": text, "kind": {"enum": ["track", "bus", "master"]}, "out": text,
+            "sends": {"type": "array", "items": {
+                "type": "object", "required": ["to"], "additionalProperties": False, "properties": {
+                    "to": text, "pre": flag,
+                    "level_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB}}}},
             "audio": {"type": ["string", "null"]},
             "volume_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB},
             "pan": {"type": "number", "minimum": -100, "maximum": 100}, "mute": flag, "solo": flag,
-            "macros": _macros_schema(),
+            "bypass": flag, "macros": _macros_schema(),
             "match_db": {"type": "number", "minimum": -60, "maximum": 60}, "chain": stages}}
+    texts = {"type": "array", "items": text}
+    link = {"type": "object", "required": ["name", "members"], "additionalProperties": False, "properties": {
+        "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,
+        "parameters": texts}}
     session = {
         "name": text, "rate": {"enum": list(RATES)}, "tempo": {"type": "number", "minimum": 20, "maximum": 400},
         "beats_per_bar": {"type": "integer", "minimum": 1, "maximum": 16},
@@ -140,7 +149,7 @@ def schemas() -> dict[str, dict[str, Any]]:
                     "properties": {"live": factor, "printing": factor}},
         "loop": {"type": "object", "additionalProperties": False,
                  "properties": {"start": whole, "end": whole, "on": flag}},
-        "strips": {"type": "array", "items": strip}}
+        "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
               "note": text, "stages": stages, "macros": _macros_schema()}
     return {

@@ -18,7 +18,7 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.files.conformed import ConformedReader, find_conformed
 from yellow_ember.files.impulses import find_impulse
-from yellow_ember.session.model import SILENT_DB, Session, Strip, StripKind
+from yellow_ember.session.model import SILENT_DB, Send, Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
 
@@ -36,32 +36,46 @@ class GraphSettings:
 
 
 class _Input:
-    """A strip's output on its way into a bus, delayed so that all arrive together."""
+    """A strip's sound on its way into a bus: gated by solo, at a send's level, and delayed so that all arrive together.
 
-    def __init__(self, node: StripNode, frames: int, max_block: int) -> None:
+    send : None for the way behind the fader that a strip feeds its bus by
+    """
+
+    def __init__(self, node: StripNode, send: Send | None, frames: int, rate: float, max_block: int) -> None:
         self.node = node
+        self._pre = send is not None and send.pre
+        self._level = Ramp(1.0, rate)
         self._late: Samples = np.zeros(2 * max_block)
         self._ring: Samples = np.zeros((2, frames))
         self._place = 0
 
+    def set(self, level: float, *, at_once: bool) -> None:
+        self._level.go(level, at_once=at_once)
+
     def add_to(self, block: Samples) -> None:
-        source = self.node.out(block.shape[1])
-        if self._ring.size:
+        frames = block.shape[1]
+        source = self.node.before_fader(frames) if self._pre else self.node.out(frames)
+        whole = self._level.resting and self._level.target == 1.0
+        if self._ring.size or not whole:
             late = block_view(self._late, *source.shape)
             late[...] = source
-            self._place = delay(late, self._ring, self._place)
             source = late
+        if not whole:
+            glide(source, self._level.state)
+        if self._ring.size:
+            self._place = delay(source, self._ring, self._place)
         add(block, source)
 
     def reset(self) -> None:
         self._ring.fill(0.0)
         self._place = 0
+        self._level.jump(self._level.target)
 
 
 class StripNode:
     """One running strip.  Its blocks have one channel for a mono track, two for all else."""
 
-    def __init__(self, session: Session, strip: Strip, inputs: Sequence[StripNode], settings: GraphSettings,
+    def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
                  reuse: StripNode | None) -> None:
         self.strip = strip
         self.chain: Chain
@@ -80,8 +94,15 @@ class StripNode:
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
                       session.reference_dbfs, seed, read_impulse=find_impulse, clock=clock)
         self.chain = Chain(setup, strip.chain, slots)
-        arrival = max((node.latency for node in inputs), default=0)
-        self.inputs = [_Input(node, arrival - node.latency, settings.max_block) for node in inputs]
+        arrival = max((node.latency for node in sources), default=0)
+        self.inputs: dict[tuple[str, bool], _Input] = {}
+        for node in sources:
+            ways: list[Send | None] = [send for send in node.strip.sends if send.to == strip.id]
+            if node.strip.out == strip.id:
+                ways.insert(0, None)
+            for send in ways:
+                self.inputs[node.strip.id, send is not None] = _Input(
+                    node, send, arrival - node.latency, session.rate, settings.max_block)
         self.input_latency = arrival
         self.latency = arrival + self.chain.latency
         size = self.channels * settings.max_block
@@ -90,6 +111,10 @@ class StripNode:
         self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
         self._before_place = 0
         self._out: Samples = np.zeros(2 * settings.max_block)
+        self._before_fader: Samples | None = None
+        if any(send.pre for send in strip.sends):
+            self._before_fader = np.zeros(2 * settings.max_block)
+        self._hears_before = False
         self._match = Ramp(gain(strip.match_db), session.rate)
         self._after = Ramp(1.0, session.rate, FADE_SECONDS)
         self._left = Ramp(1.0, session.rate)
@@ -104,20 +129,24 @@ class StripNode:
         if not at_once:
             self.chain.update(strip.chain)
         self.strip = strip
+        self._let_through(at_once=at_once)
         left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
             ramp.go(value, at_once=at_once)
 
     def hear(self, *, before: bool, at_once: bool = False) -> None:
         """Let the strip's input through instead of its chain, or its chain again."""
-        target = 0.0 if before else 1.0
-        self._after.go(target, at_once=at_once)
+        self._hears_before = before
+        self._let_through(at_once=at_once)
+
+    def _let_through(self, *, at_once: bool) -> None:
+        self._after.go(0.0 if self._hears_before or self.strip.bypass else 1.0, at_once=at_once)
 
     def reset(self) -> None:
         self.chain.reset()
         self._before_ring.fill(0.0)
         self._before_place = 0
-        for entry in self.inputs:
+        for entry in self.inputs.values():
             entry.reset()
         for ramp in (self._match, self._after, self._left, self._right):
             ramp.jump(ramp.target)
@@ -126,6 +155,11 @@ class StripNode:
         """The last block (2, frames) behind the fader."""
         return block_view(self._out, 2, frames)
 
+    def before_fader(self, frames: int) -> Samples:
+        """The last block (2, frames) before fader and pan; only where a send of the strip asks for it."""
+        assert self._before_fader is not None
+        return block_view(self._before_fader, 2, frames)
+
     def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
         """Run the next `frames`, reading `segments` where the strip is a track."""
         block = block_view(self._block, self.channels, frames)
@@ -133,7 +167,7 @@ class StripNode:
             self._read(segments, frames)
         else:
             block.fill(0.0)
-            for entry in self.inputs:
+            for entry in self.inputs.values():
                 entry.add_to(block)
         before = block_view(self._before, self.channels, frames)
         before[...] = block
@@ -150,6 +184,11 @@ class StripNode:
             block[...] = before
         out = self.out(frames)
         out[0], out[1] = block[0], block[-1]
+        if self._before_fader is not None:
+            before_fader = self.before_fader(frames)
+            before_fader[...] = out
+            if self.channels == 1:
+                before_fader *= _CENTRE
         for channel, ramp in enumerate((self._left, self._right)):
             glide(out[channel:channel + 1], ramp.state)
 
@@ -165,9 +204,17 @@ class StripNode:
             at += count
 
 
+def _level(decibels: float) -> float:
+    return 0.0 if decibels <= SILENT_DB else gain(decibels)
+
+
+_CENTRE = math.sqrt(0.5)
+"""What a single channel has on each side in the middle."""
+
+
 def _fader(strip: Strip, channels: int) -> tuple[float, float]:
     """Gains to left and right: constant power for one channel, balance for two."""
-    level = 0.0 if strip.volume_db <= SILENT_DB else gain(strip.volume_db)
+    level = _level(strip.volume_db)
     place = strip.pan / 100.0
     if channels == 1:
         angle = (place + 1.0) * math.pi / 4.0
@@ -178,7 +225,7 @@ def _fader(strip: Strip, channels: int) -> tuple[float, float]:
 def structure(session: Session) -> tuple[object, ...]:
     """What a running graph can't change without being built anew."""
     return (session.rate, session.reference_dbfs, session.seed, tuple(
-        (strip.id, strip.out, strip.audio, tuple(
+        (strip.id, strip.out, tuple((send.to, send.pre) for send in strip.sends), strip.audio, tuple(
             (stage.id, stage.kind, stage.needs(session.rate)) for stage in strip.chain))
         for strip in session.strips))
 
@@ -198,13 +245,13 @@ class Graph:
         for strip in session.processing_order():
             if settings.only is not None and strip.id not in settings.only:
                 continue
-            inputs = [self.nodes[feed.id] for feed in session.feeding(strip.id) if feed.id in self.nodes]
+            sources = [self.nodes[source.id] for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            node = StripNode(session, strip, inputs, settings, old)
+            node = StripNode(session, strip, sources, settings, old)
             self.nodes[strip.id] = node
-            depth[strip.id] = max((depth[entry.node.strip.id] + 1 for entry in node.inputs), default=0)
+            depth[strip.id] = max((depth[source.strip.id] + 1 for source in sources), default=0)
             while len(self.levels) <= depth[strip.id]:
                 self.levels.append([])
             self.levels[depth[strip.id]].append(node)
@@ -220,13 +267,19 @@ class Graph:
         """New settings of a session with the same structure."""
         self.session = session
         self._limit = gain(session.ceiling_dbfs)
-        audible = session.audible()
+        passing = session.passing()
+        heard = {strip_id for strip_id, _ in passing}
         for strip in session.strips:
             node = self.nodes.get(strip.id)
             if node is not None:
                 node.chain.clock.tempo = session.tempo
                 node.chain.clock.beats_per_bar = session.beats_per_bar
-                node.set(strip, strip.id in audible, at_once=at_once)
+                node.set(strip, strip.id in heard, at_once=at_once)
+            for to, level_db, sent in ((strip.out, 0.0, False), *((send.to, send.level_db, True)
+                                                                  for send in strip.sends)):
+                entry = self.nodes[to].inputs.get((strip.id, sent)) if to in self.nodes else None
+                if entry is not None:
+                    entry.set(_level(level_db) if (strip.id, to) in passing else 0.0, at_once=at_once)
 
     def reset(self) -> None:
         """Forget all past input: the next frame is the first."""

@@ -8,6 +8,12 @@ from pathlib import Path
 from yellow_ember.session.model import Session
 
 Listener = Callable[[Session], None]
+Rule = Callable[[Session, Session, Session], Session]
+"""From the last step, the present value and a new one to what the new one becomes."""
+
+
+def _as_it_is(committed: Session, now: Session, new: Session) -> Session:
+    return new
 
 
 class Document:
@@ -15,9 +21,11 @@ class Document:
 
     `change` during a drag shows the value without a step in the history; `commit` makes
     the step, from where the drag began.  Listeners are called on every real change.
+    rule : what else moves with a change; going back and forth in the history is left alone
     """
 
-    def __init__(self, session: Session, path: Path | None = None) -> None:
+    def __init__(self, session: Session, path: Path | None = None, rule: Rule = _as_it_is) -> None:
+        self._rule = rule
         self._now = session
         self._committed = session
         self._saved = session
@@ -42,6 +50,9 @@ class Document:
 
     def change(self, session: Session) -> None:
         """Show a new value; it becomes a step with the next `commit`."""
+        self._show(self._rule(self._committed, self._now, session))
+
+    def _show(self, session: Session) -> None:
         if session != self._now:
             self._now = session
             for listener in list(self._listeners):
@@ -58,7 +69,7 @@ class Document:
 
     def revert(self) -> None:
         """Drop what was changed since the last step."""
-        self.change(self._committed)
+        self._show(self._committed)
 
     def adjust(self, edit: Callable[[Session], Session]) -> None:
         """A change that belongs to the last step rather than to a new one (a measured offset).
@@ -68,7 +79,7 @@ class Document:
         resting = self._committed == self._now
         adjusted = edit(self._now)
         self._committed = adjusted if resting else edit(self._committed)
-        self.change(adjusted)
+        self._show(adjusted)
 
     @property
     def undo_label(self) -> str | None:
@@ -91,7 +102,7 @@ class Document:
         label, session = source.pop()
         target.append((label, self._committed))
         self._committed = session
-        self.change(session)
+        self._show(session)
         return label
 
     def saved(self, path: Path) -> None:

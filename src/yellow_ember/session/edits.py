@@ -8,9 +8,11 @@ from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
+from yellow_ember.session.links import kept_links
 from yellow_ember.session.macros import MOST_MACROS, Macro, Target, renamed_stages, without_stages
 from yellow_ember.session.model import (
     MASTER,
+    Send,
     Session,
     Strip,
     StripKind,
@@ -113,7 +115,7 @@ def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]
     new = {stage.id: new_id(stage.kind) for stage in stages}
     chain = tuple(replace_stage(stage, id=new[stage.id]) for stage in stages)
     own = renamed_stages(macros, new, [new_id("macro") for _ in macros])
-    return edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain, macros=own))
+    return without_lost_links(edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain, macros=own)))
 
 
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
@@ -123,7 +125,7 @@ def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
         chain = tuple(stage for stage in strip.chain if stage.id != stage_id)
         return strip.with_(chain=chain, macros=without_stages(strip.macros, chain))
 
-    return edit_strip(session, strip_id, change)
+    return without_lost_links(edit_strip(session, strip_id, change))
 
 
 def add_macro(session: Session, strip_id: str, name: str, targets: tuple[Target, ...] = ()) -> Session:
@@ -135,18 +137,24 @@ def add_macro(session: Session, strip_id: str, name: str, targets: tuple[Target,
 
 
 def edit_macros(session: Session, strip_id: str, macros: tuple[Macro, ...]) -> Session:
-    """These macros in place of a strip's, and their targets where they now belong."""
+    """These macros in place of a strip's.
+
+    Targets that are new, or of a macro that was moved, go where they now belong; what else was
+    moved by hand since stays where it is.
+    """
+    old = {macro.id: macro for macro in session.strip(strip_id).macros}
     session = edit_strip(session, strip_id, lambda strip: strip.with_(macros=macros))
     for macro in macros:
-        session = set_macro(session, strip_id, macro.id, macro.value)
+        was = old.get(macro.id)
+        stays = was.targets if was is not None and was.value == macro.value else ()
+        session = _move_targets(session, strip_id, macro, tuple(t for t in macro.targets if t not in stays))
     return session
 
 
 def edit_macro(session: Session, strip_id: str, macro_id: str, change: Callable[[Macro], Macro]) -> Session:
-    """One macro changed, and its targets where they now belong."""
-    macros = tuple(change(macro) if macro.id == macro_id else macro for macro in session.strip(strip_id).macros)
-    session = edit_strip(session, strip_id, lambda strip: strip.with_(macros=macros))
-    return set_macro(session, strip_id, macro_id, session.strip(strip_id).macro(macro_id).value)
+    """One macro changed, as by `edit_macros`."""
+    return edit_macros(session, strip_id, tuple(
+        change(macro) if macro.id == macro_id else macro for macro in session.strip(strip_id).macros))
 
 
 def set_macro(session: Session, strip_id: str, macro_id: str, percent: float) -> Session:
@@ -155,10 +163,16 @@ def set_macro(session: Session, strip_id: str, macro_id: str, percent: float) ->
     moved_one = dataclasses.replace(strip.macro(macro_id), value=min(max(percent, 0.0), 100.0))
     session = session.with_strip(strip.with_(macros=tuple(
         moved_one if macro.id == macro_id else macro for macro in strip.macros)))
-    for target in moved_one.targets:
+    return _move_targets(session, strip_id, moved_one, moved_one.targets)
+
+
+def _move_targets(session: Session, strip_id: str, macro: Macro, targets: tuple[Target, ...]) -> Session:
+    """Some of a macro's targets to where its value puts them."""
+    strip = session.strip(strip_id)
+    for target in targets:
         number = strip.stage(target.stage).declaration.number(target.parameter)
         session = set_parameter(session, strip_id, target.stage, target.parameter,
-                                target.value(number, moved_one.value))
+                                target.value(number, macro.value))
     return session
 
 
@@ -192,20 +206,48 @@ def _insert(session: Session, strip: Strip, kind: StripKind) -> Session:
 
 
 def remove_strip(session: Session, strip_id: str) -> Session:
-    """Without that strip; what fed it feeds what it fed.  The master stays."""
+    """Without that strip; what fed it feeds what it fed, and sends to it are gone.  The master stays."""
     gone = session.strip(strip_id)
     if gone.kind is StripKind.MASTER:
         raise ValueError("the master can't be removed")
-    return session.with_(strips=tuple(
-        strip.with_(out=gone.out) if strip.out == strip_id else strip
-        for strip in session.strips if strip.id != strip_id))
+    return without_lost_links(session.with_(strips=tuple(
+        strip.with_(out=gone.out if strip.out == strip_id else strip.out,
+                    sends=tuple(send for send in strip.sends if send.to != strip_id))
+        for strip in session.strips if strip.id != strip_id)))
+
+
+def _check_way(session: Session, strip_id: str, to: str) -> None:
+    """ValueError where sound can't go from one strip to another."""
+    if session.strip(to).kind is StripKind.TRACK:
+        raise ValueError("a track can't be fed by another strip")
+    if to in session.upstream(strip_id):
+        raise ValueError(f"{session.strip(to).name} is fed by {session.strip(strip_id).name}; "
+                         "that would go round in a circle")
 
 
 def route(session: Session, strip_id: str, out: str) -> Session:
     """Feed another bus; ValueError where that would go round in a circle."""
-    if session.strip(out).kind is StripKind.TRACK:
-        raise ValueError("a track can't be fed by another strip")
-    if out in session.upstream(strip_id):
-        raise ValueError(f"{session.strip(out).name} is fed by {session.strip(strip_id).name}; "
-                         "that would go round in a circle")
+    _check_way(session, strip_id, out)
     return edit_strip(session, strip_id, lambda strip: strip.with_(out=out))
+
+
+def set_send(session: Session, strip_id: str, send: Send) -> Session:
+    """Add a send, or change the one to the same bus; ValueError where it would go round in a circle."""
+    strip = session.strip(strip_id)
+    if all(old.to != send.to for old in strip.sends):
+        _check_way(session, strip_id, send.to)
+        return session.with_strip(strip.with_(sends=(*strip.sends, send)))
+    return session.with_strip(strip.with_(sends=tuple(send if old.to == send.to else old for old in strip.sends)))
+
+
+def remove_send(session: Session, strip_id: str, to: str) -> Session:
+    return edit_strip(session, strip_id, lambda strip: strip.with_(
+        sends=tuple(send for send in strip.sends if send.to != to)))
+
+
+def without_lost_links(session: Session) -> Session:
+    """Link groups without members that are gone."""
+    if not session.links:
+        return session
+    ids = {strip.id for strip in session.strips} | {stage.id for strip in session.strips for stage in strip.chain}
+    return session.with_(links=kept_links(session.links, ids))

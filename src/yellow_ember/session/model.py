@@ -8,7 +8,7 @@ from __future__ import annotations
 import dataclasses
 import enum
 import secrets
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
@@ -16,6 +16,7 @@ from typing import Any, Self
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.links import LinkGroup
 from yellow_ember.session.macros import Macro
 
 MASTER = "master"
@@ -39,11 +40,25 @@ class _Value:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Send(_Value):
+    """A second way out of a strip.
+
+    to : id of the bus (or master) that gets it; pre : taken before the strip's fader and pan
+    """
+
+    to: str
+    level_db: float = 0.0
+    pre: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Strip(_Value):
     """A track, a bus or the master.
 
     out : id of the strip it feeds; empty for the master
+    sends : at most one to each bus
     audio : the track's file, None for buses
+    bypass : the whole chain is left out
     match_db : offset that makes after as loud as before
     macros : at most MOST_MACROS controls that move several parameters of the chain
     pan : -100 to 100
@@ -53,11 +68,13 @@ class Strip(_Value):
     name: str
     kind: StripKind
     out: str = MASTER
+    sends: tuple[Send, ...] = ()
     audio: Path | None = None
     volume_db: float = 0.0
     pan: float = 0.0
     mute: bool = False
     solo: bool = False
+    bypass: bool = False
     match_db: float = 0.0
     chain: tuple[StageSettings, ...] = ()
     macros: tuple[Macro, ...] = ()
@@ -68,6 +85,11 @@ class Strip(_Value):
             if macro.id == macro_id:
                 return macro
         raise KeyError(macro_id)
+
+    @property
+    def feeds(self) -> tuple[str, ...]:
+        """Ids of all that gets its sound: what it feeds, then where its sends go."""
+        return (*((self.out,) if self.out else ()), *(send.to for send in self.sends))
 
     def stage(self, stage_id: str) -> StageSettings:
         """The stage of that id; KeyError where the strip has none such."""
@@ -120,6 +142,7 @@ class Session(_Value):
     quality: Quality = field(default_factory=Quality)
     loop: Loop = Loop(0, 0, False)
     strips: tuple[Strip, ...] = ()
+    links: tuple[LinkGroup, ...] = ()
 
     def strip(self, strip_id: str) -> Strip:
         """The strip of that id; KeyError where there is none."""
@@ -133,8 +156,12 @@ class Session(_Value):
         return self.strip(MASTER)
 
     def feeding(self, strip_id: str) -> list[Strip]:
-        """Strips that feed this one, in the desk's order."""
+        """Strips that feed this one, sends left aside, in the desk's order."""
         return [strip for strip in self.strips if strip.out == strip_id and strip.kind is not StripKind.MASTER]
+
+    def sources(self, strip_id: str) -> list[Strip]:
+        """Strips that feed this one or send to it, in the desk's order."""
+        return [strip for strip in self.strips if strip_id in strip.feeds]
 
     def depth_first(self) -> Iterator[tuple[Strip, int]]:
         """Strips with their depth as the desk shows them: under the bus they feed, the master last."""
@@ -148,40 +175,50 @@ class Session(_Value):
         yield self.master, 0
 
     def processing_order(self) -> list[Strip]:
-        """Strips so that each comes after all that feed it."""
-        order: list[Strip] = []
+        """Strips so that each comes after all that feed it or send to it, the master last."""
+        order: dict[str, Strip] = {}
 
-        def visit(strip_id: str) -> None:
-            for strip in self.feeding(strip_id):
-                visit(strip.id)
-            order.append(self.strip(strip_id))
+        def visit(strip: Strip) -> None:
+            if strip.id not in order:
+                for source in self.sources(strip.id):
+                    visit(source)
+                order[strip.id] = strip
 
-        visit(MASTER)
-        return order
+        visit(self.master)
+        return list(order.values())
 
     def upstream(self, strip_id: str) -> set[str]:
         """Ids of the strip and of all that reach it."""
-        found = {strip_id}
-        for strip in self.feeding(strip_id):
-            found |= self.upstream(strip.id)
-        return found
+        return reached(strip_id, lambda at: [strip.id for strip in self.sources(at)])
 
-    def audible(self) -> set[str]:
-        """Ids of strips that are heard, by mute and solo."""
+    def downstream(self, strip_id: str) -> set[str]:
+        """Ids of the strip and of all that it reaches."""
+        return reached(strip_id, lambda at: self.strip(at).feeds)
+
+    def passing(self) -> set[tuple[str, str]]:
+        """The ways that let sound through, by mute and solo: ids of a strip and of what gets it ("" behind the master).
+
+        Of a soloed strip all that it reaches is heard, and of what reaches it just what goes there.
+        """
         soloed = [strip.id for strip in self.strips if strip.solo]
-        heard = {strip.id for strip in self.strips}
-        if soloed:
-            heard = set()
-            for strip_id in soloed:
-                heard |= self.upstream(strip_id)
-                while strip_id:
-                    heard.add(strip_id)
-                    strip_id = self.strip(strip_id).out
-        return {strip.id for strip in self.strips if strip.id in heard and not strip.mute}
+        before = set().union(*(self.upstream(strip_id) for strip_id in soloed))
+        behind = set().union(*(self.downstream(strip_id) for strip_id in soloed))
+        return {(strip.id, to) for strip in self.strips if not strip.mute for to in strip.feeds or ("",)
+                if not soloed or strip.id in behind or to in before}
 
     def with_strip(self, strip: Strip) -> Session:
         """The session with that strip in place of the one of the same id."""
         return self.with_(strips=tuple(strip if old.id == strip.id else old for old in self.strips))
+
+
+def reached(start: str, onward: Callable[[str], Iterable[str]]) -> set[str]:
+    """All that is reached from a place, itself among them."""
+    found, waiting = {start}, [start]
+    while waiting:
+        fresh = set(onward(waiting.pop())) - found
+        found |= fresh
+        waiting += fresh
+    return found
 
 
 def new_id(prefix: str) -> str:

@@ -101,6 +101,13 @@ def items(found: dict[str, Any], name: str, place: str) -> list[dict[str, Any]]:
     return value
 
 
+def texts(found: dict[str, Any], name: str, place: str) -> tuple[str, ...]:
+    value = found.get(name)
+    if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
+        raise ValueError(f"{place}{name}: must be a list of texts, not {_word(value)}")
+    return tuple(value)
+
+
 def _word(value: object) -> str:
     return "nothing" if value is None else json.dumps(value)[:40]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 from collections.abc import Callable
@@ -11,6 +12,7 @@ from typing import Any
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.files.atomic import write_text
 from yellow_ember.session.edits import use_impulse
+from yellow_ember.session.links import FEWEST, LinkGroup
 from yellow_ember.session.model import (
     LOUDEST_DB,
     MASTER,
@@ -18,9 +20,12 @@ from yellow_ember.session.model import (
     SILENT_DB,
     Loop,
     Quality,
+    Send,
     Session,
     Strip,
     StripKind,
+    new_id,
+    reached,
 )
 from yellow_ember.session.reading import (
     SessionFileError,
@@ -33,20 +38,25 @@ from yellow_ember.session.reading import (
     read_macros,
     read_stages,
     text,
+    texts,
     whole,
     write_macros,
     write_stages,
 )
 
-FORMAT, VERSION = "yellow-ember/session", 2
+FORMAT, VERSION = "yellow-ember/session", 3
 SUFFIX = ".ember"
-MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: lambda found: found}
-"""From a version to the next: every change of the format adds one.  2 brought macros, of which 1 has none."""
+MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
+    1: lambda found: found, 2: lambda found: found}
+"""From a version to the next: every change of the format adds one.  What is new is left out in older files:
+2 brought macros; 3 brought sends, bypass and links."""
 
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
-                  "ceiling_dbfs", "seed", "quality", "loop", "strips")
-_STRIP_NAMES = ("id", "name", "kind", "out", "audio", "volume_db", "pan", "mute", "solo", "match_db", "chain",
-                "macros")
+                  "ceiling_dbfs", "seed", "quality", "loop", "strips", "links")
+_STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio", "volume_db", "pan", "mute", "solo", "bypass",
+                "match_db", "chain", "macros")
+_SEND_NAMES = ("to", "level_db", "pre")
+_LINK_NAMES = ("id", "name", "members", "of_stages", "relative", "parameters")
 _LONGEST = 2**40
 
 
@@ -59,9 +69,10 @@ def session_to_json(session: Session, folder: Path | None) -> str:
         return str(path) if folder is None else os.path.relpath(path, folder)
 
     strips = [{"id": strip.id, "name": strip.name, "kind": strip.kind.value, "out": strip.out,
+               "sends": [dataclasses.asdict(send) for send in strip.sends],
                "audio": audio(strip.audio), "volume_db": strip.volume_db, "pan": strip.pan, "mute": strip.mute,
-               "solo": strip.solo, "match_db": strip.match_db, "chain": write_stages(strip.chain, folder),
-               "macros": write_macros(strip.macros, strip.chain)}
+               "solo": strip.solo, "bypass": strip.bypass, "match_db": strip.match_db,
+               "chain": write_stages(strip.chain, folder), "macros": write_macros(strip.macros, strip.chain)}
               for strip in session.strips]
     return json.dumps({
         "format": FORMAT, "version": VERSION, "name": session.name, "rate": session.rate,
@@ -70,6 +81,8 @@ def session_to_json(session: Session, folder: Path | None) -> str:
         "quality": {"live": session.quality.live, "printing": session.quality.printing},
         "loop": {"start": session.loop.start, "end": session.loop.end, "on": session.loop.on},
         "strips": strips,
+        "links": [{**dataclasses.asdict(group), "members": list(group.members), "parameters": list(group.parameters)}
+                  for group in session.links],
     }, indent=1) + "\n"
 
 
@@ -110,6 +123,7 @@ def session_from_json(found: dict[str, Any], folder: Path) -> Session:
     except ValueError as reason:
         raise ValueError(f"quality: {reason}") from None
     start = whole(loop, "start", 0, 0, _LONGEST, "loop.")
+    strips = _strips(items(found, "strips", ""), folder)
     return Session(
         name=text(found, "name", "Untitled", ""), rate=rate,
         tempo=number(found, "tempo", 120.0, 20.0, 400.0, ""),
@@ -118,7 +132,7 @@ def session_from_json(found: dict[str, Any], folder: Path) -> Session:
         ceiling_dbfs=number(found, "ceiling_dbfs", -0.3, -20.0, 0.0, ""),
         seed=whole(found, "seed", 1, 0, 2**31, ""), quality=factors,
         loop=Loop(start, whole(loop, "end", start, start, _LONGEST, "loop."), flag(loop, "on", False, "loop.")),
-        strips=_strips(items(found, "strips", ""), folder))
+        strips=strips, links=_links(items(found, "links", "") if "links" in found else [], strips))
 
 
 def _part(found: dict[str, Any], name: str) -> dict[str, Any]:
@@ -145,9 +159,11 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
         strips.append(Strip(
             id=text(item, "id", None, here), name=text(item, "name", None, here), kind=StripKind(kind),
             out=text(item, "out", "" if kind == "master" else MASTER, here), audio=audio,
+            sends=_sends(items(item, "sends", here) if "sends" in item else [], f"{here}sends"),
             volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
             pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
-            solo=flag(item, "solo", False, here), match_db=number(item, "match_db", 0.0, -60.0, 60.0, here),
+            solo=flag(item, "solo", False, here), bypass=flag(item, "bypass", False, here),
+            match_db=number(item, "match_db", 0.0, -60.0, 60.0, here),
             chain=chain, macros=macros))
     _check_routing(strips)
     return tuple(strips)
@@ -163,15 +179,51 @@ def _check_routing(strips: list[Strip]) -> None:
     if len(set(stage_ids)) != len(stage_ids):
         raise ValueError("strips: two stages share an id")
     for position, strip in enumerate(strips):
-        here = f"strips[{position}].out"
-        seen, at = {strip.id}, strip
-        while at.kind is not StripKind.MASTER:
-            if at.out not in by_id or by_id[at.out].kind is StripKind.TRACK:
-                raise ValueError(f"{here}: {at.out!r} is no bus")
-            at = by_id[at.out]
-            if at.id in seen:
+        if strip.kind is StripKind.MASTER:
+            if strip.feeds:
+                raise ValueError(f"strips[{position}].out: the master feeds nothing")
+            continue
+        for place, to in enumerate(strip.feeds):
+            here = f"strips[{position}]." + ("out" if place == 0 else f"sends[{place - 1}].to")
+            if to not in by_id or by_id[to].kind is StripKind.TRACK:
+                raise ValueError(f"{here}: {to!r} is no bus")
+            if strip.id in reached(to, lambda at: by_id[at].feeds if at in by_id else ()):
                 raise ValueError(f"{here}: the routing goes round in a circle")
-            seen.add(at.id)
+
+
+def _sends(found: list[dict[str, Any]], place: str) -> tuple[Send, ...]:
+    sends = []
+    for position, item in enumerate(found):
+        here = f"{place}[{position}]."
+        only(item, _SEND_NAMES, here)
+        sends.append(Send(to=text(item, "to", None, here), pre=flag(item, "pre", False, here),
+                          level_db=number(item, "level_db", 0.0, SILENT_DB, LOUDEST_DB, here)))
+    if len({send.to for send in sends}) != len(sends):
+        raise ValueError(f"{place}: two sends go to one bus")
+    return tuple(sends)
+
+
+def _links(found: list[dict[str, Any]], strips: tuple[Strip, ...]) -> tuple[LinkGroup, ...]:
+    kinds: dict[str, str] = {strip.id: "" for strip in strips}
+    kinds |= {stage.id: stage.kind for strip in strips for stage in strip.chain}
+    links, taken = [], set[str]()
+    for position, item in enumerate(found):
+        here = f"links[{position}]."
+        only(item, _LINK_NAMES, here)
+        members = texts(item, "members", here)
+        of_stages = flag(item, "of_stages", False, here)
+        unknown = [member for member in members if member not in kinds or (kinds[member] != "") != of_stages]
+        if unknown:
+            raise ValueError(f"{here}members: {unknown[0]!r} is no {'stage' if of_stages else 'strip'}")
+        if len({kinds[member] for member in members}) > 1:
+            raise ValueError(f"{here}members: only stages of one kind can be linked")
+        if len(set(members)) < FEWEST or taken & set(members):
+            raise ValueError(f"{here}members: must be at least {FEWEST}, each in one link only")
+        taken |= set(members)
+        links.append(LinkGroup(text(item, "id", new_id("link"), here), text(item, "name", None, here), members,
+                               of_stages, flag(item, "relative", True, here),
+                               texts(item, "parameters", here) if "parameters" in item else ()))
+    return tuple(links)
 
 
 def missing_audio(session: Session) -> list[Strip]:
