@@ -138,3 +138,99 @@ def test_a_tempo_change_does_not_click() -> None:
         out[start:start + 256] = block[0]
     steps = np.abs(np.diff(out[RATE // 2:-512]))
     assert steps.max() < 3.0 * 0.25 * 2.0 * np.pi * 500.0 / RATE
+
+
+# -- feedback through the whole path ----------------------------------------------------------
+
+DRIVE = StageSettings(id="d", kind="drive", params=stage_kind("drive").complete({"drive_db": 18.0}))
+TRIM = StageSettings(id="t", kind="trim", params=stage_kind("trim").defaults())
+
+
+def path(stages: list[StageSettings], signal: Signal, *, block: int = 512, oversample: int = 2) -> Signal:
+    chain = Chain(Setup(RATE, signal.shape[0], block, oversample), stages)
+    out = np.concatenate((signal, np.zeros((signal.shape[0], chain.latency))), axis=1)
+    for start in range(0, out.shape[1], block):
+        part = out[:, start:start + block].copy()
+        chain.process(part)
+        out[:, start:start + block] = part
+    return out[:, chain.latency:]
+
+
+def tape_echo(**params: object) -> StageSettings:
+    return StageSettings(id="a", kind="echo", params=stage_kind("echo").complete({
+        **PLAIN, "tap1_time_ms": 150.0, "feedback_pct": 70.0, "loop": "path", **params}))
+
+
+def test_through_clean_stages_a_turn_is_as_inside(tmp_path: Path) -> None:
+    rng = np.random.default_rng(5)
+    burst = np.zeros((2, 2 * RATE))
+    burst[:, :2000] = 0.2 * rng.standard_normal((2, 2000))
+    inside = path([tape_echo(loop="inside")], burst)
+    for stages in ([tape_echo()], [TRIM, tape_echo()], [tape_echo(), TRIM]):
+        np.testing.assert_allclose(path(stages, burst), inside, atol=1e-12)
+    written = process(tmp_path, burst, {"kind": "echo", "params": dict(tape_echo().params)})
+    np.testing.assert_allclose(written, inside, atol=1e-6)
+
+
+def test_each_turn_comes_exactly_in_time_whatever_the_stages_take() -> None:
+    late = StageSettings(id="d", kind="drive", params=stage_kind("drive").complete(stage_kind("drive").rest))
+    found = path([late, tape_echo(direct=False)], click(), oversample=8)[0]
+    peaks = [int(np.argmax(np.abs(found[start:start + 7200]))) + start - 1000 for start in (4000, 11200, 18400)]
+    assert peaks == [7200, 14400, 21600]
+
+
+@pytest.mark.parametrize("order", ["before", "behind"])
+def test_the_other_stages_colour_every_turn(order: str) -> None:
+    tone = np.zeros((1, 2 * RATE))
+    time = np.arange(4800) / RATE
+    tone[0, :4800] = 0.1 * np.sin(2.0 * np.pi * 400.0 * time) * np.hanning(4800)
+
+    def third(stages: list[StageSettings], turn: int) -> float:
+        out = path(stages, tone)[0, turn * 7200:turn * 7200 + 4800]
+        spectrum = np.abs(np.fft.rfft(out * np.hanning(4800)))
+        return decibels(spectrum[120] / spectrum[40])
+
+    def placed(echo: StageSettings) -> list[StageSettings]:
+        return [DRIVE, echo] if order == "before" else [echo, DRIVE]
+
+    around, inside = placed(tape_echo(feedback_pct=100.0)), placed(tape_echo(feedback_pct=100.0, loop="inside"))
+    assert third(around, 1) == pytest.approx(third(inside, 1), abs=0.5), "the first turn has passed once"
+    assert third(around, 3) > third(inside, 3) + 3.0
+    assert third(around, 4) > third(around, 2)
+
+
+@pytest.mark.parametrize("block", [37, 128, 700])
+def test_blocks_do_not_matter(block: int) -> None:
+    rng = np.random.default_rng(6)
+    noise = 0.1 * rng.standard_normal((2, RATE))
+    stages = [DRIVE, tape_echo(wow_pct=0.3), TRIM]
+    np.testing.assert_allclose(path(stages, noise, block=block), path(stages, noise, block=512), atol=1e-9)
+
+
+def test_it_never_runs_away_through_hot_stages() -> None:
+    """Ten minutes through 48 dB of drive, at the most feedback."""
+    hot = StageSettings(id="d", kind="drive", params=stage_kind("drive").complete({"drive_db": 48.0, "out_db": 0.0}))
+    chain = Chain(Setup(RATE, 1, 4096, 1), [hot, tape_echo(feedback_pct=110.0, tap1_level_db=6.0, colour_pct=30.0)])
+    rng = np.random.default_rng(2)
+    minutes = []
+    for minute in range(10):
+        loudest = 0.0
+        for number in range(60 * RATE // 4096):
+            block = 0.3 * rng.standard_normal((1, 4096)) if minute == 0 and number < 12 else np.zeros((1, 4096))
+            chain.process(block)
+            loudest = max(loudest, float(np.abs(block).max()))
+        minutes.append(loudest)
+    assert np.all(np.isfinite(minutes))
+    assert max(minutes) < 12.0
+    assert minutes[-1] <= 1.05 * max(minutes[1:5])
+
+
+def test_points_of_the_path_are_seen_whole() -> None:
+    chain = Chain(Setup(RATE, 1, 512, 1), [tape_echo(), TRIM])
+    rng = np.random.default_rng(7)
+    block = 0.1 * rng.standard_normal((1, 500))
+    source, seen = block.copy(), {}
+    chain.process(block, lambda point, at: seen.__setitem__(point, at.copy()))
+    assert sorted(seen) == [0, 1, 2]
+    np.testing.assert_array_equal(seen[0], source)
+    np.testing.assert_array_equal(seen[2], block)

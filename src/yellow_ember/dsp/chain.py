@@ -8,14 +8,17 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide, mean
+from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide, level_turn, mean
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.ramps import Ramp
-from yellow_ember.dsp.stage import Processor, Setup, StageKind
+from yellow_ember.dsp.stage import LOOP_FRAMES, LoopPort, Processor, Setup, StageKind
 from yellow_ember.dsp.stages import stage_kind
 
 FADE_SECONDS = 0.02
+_LOOP_LEVEL_SECONDS = 0.2
+"""How slowly a loop's gain is measured."""
 SETTLE_SECONDS = 0.005
 """How long beyond its latency a stage runs unheard after it was switched on."""
 
@@ -47,13 +50,14 @@ class StageSettings:
     def value(self, name: str) -> Value:
         return self.params[name]
 
-    def needs(self, rate: float) -> tuple[int, str, bool]:
+    def needs(self, rate: float) -> tuple[int, str, bool, bool]:
         """What a running stage is made for and can't change.
 
-        Frames of the future that it must see, the path of its impulse response, and whether it is mono.
+        Frames of the future that it must see, the path of its impulse response, whether it is mono, and
+        whether its sound goes round through the rest of the chain.
         """
         kind = self.declaration
-        return kind.lookahead(self.params, rate), kind.impulse(self.params), self.mono
+        return kind.lookahead(self.params, rate), kind.impulse(self.params), self.mono, kind.loops(self.params)
 
 
 def _wet_gain(settings: StageSettings) -> float:
@@ -70,11 +74,12 @@ class Slot:
     def __init__(self, setup: Setup, settings: StageSettings) -> None:
         self.settings = settings
         self.made_for = settings.needs(setup.rate)
-        lookahead, path, mono = self.made_for
+        lookahead, path, mono, loops = self.made_for
         self._mono = mono and setup.channels == 2
         outer = setup.channels
         setup = replace(setup, channels=1 if self._mono else outer, lookahead=lookahead,
-                        impulse=setup.read_impulse(path, setup.rate) if path else None)
+                        impulse=setup.read_impulse(path, setup.rate) if path else None,
+                        loop=setup.loop if loops else None)
         self._setup = setup
         kind = settings.declaration
         self._now: Processor = kind.processor()
@@ -209,37 +214,148 @@ Tap = Callable[[int, Samples], None]
 """Called with a point's number and the block there: 0 is the chain's input, k the output of stage k."""
 
 
-class Chain:
-    """Slots in series.  Non-finite input is replaced by silence before the first.
+class _Loop:
+    """The way from a stage of a chain through all the others, from behind it round to before it, and back.
 
-    `clock` runs on by itself; whoever knows better sets `clock.frame` before a block.
+    The others run in it a second time, so that what is heard directly and what comes round do not mix
+    before the stage.  What they gain is taken back: a turn is as loud as the stage sends it.
     """
 
-    def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Sequence[Slot] = ()) -> None:
-        by_id = {slot.settings.id: slot for slot in reuse}
-        self.clock = setup.clock
-        self.slots: list[Slot] = []
-        for place, settings in enumerate(stages):
-            slot = by_id.get(settings.id)
-            if slot is None or slot.made_for != settings.needs(setup.rate):
-                slot = Slot(replace(setup, seed=setup.seed + 101 * place), settings)
-            self.slots.append(slot)
-        self.latency = sum(slot.latency for slot in self.slots)
+    def __init__(self, setup: Setup, port: LoopPort, others: Sequence[StageSettings]) -> None:
+        self.port = port
+        channels = port.sent.shape[0]
+        self._setup = replace(setup, channels=channels, max_block=LOOP_FRAMES)
+        self.slots = [Slot(replace(self._setup, seed=setup.seed + 7919 + 101 * place), settings)
+                      for place, settings in enumerate(others)]
+        port.late = LOOP_FRAMES + sum(slot.latency for slot in self.slots)
+        self._ring: Samples = np.zeros((channels, LOOP_FRAMES))
+        self._block: Samples = np.zeros(channels * LOOP_FRAMES)
+        self._sent: Samples = np.zeros(channels * LOOP_FRAMES)
+        self._sent_ring: Samples = np.zeros((channels, port.late - LOOP_FRAMES))
+        self._sent_place = 0
+        self._levels: Samples = np.zeros(2)
+        self._speed = one_pole(_LOOP_LEVEL_SECONDS, setup.rate)
+        self._place = 0
 
     def reset(self) -> None:
         for slot in self.slots:
             slot.reset()
+        for array in (self._ring, self._sent_ring, self._levels, self.port.sent, self.port.returned):
+            array.fill(0.0)
+        self._place = self._sent_place = 0
+
+    def fits(self, setup: Setup, others: Sequence[StageSettings]) -> bool:
+        """True where this way runs through those stages as they are wanted now."""
+        return [(slot.settings.id, slot.made_for) for slot in self.slots] == [
+            (settings.id, settings.needs(setup.rate)) for settings in others]
+
+    def come_back(self, frames: int) -> None:
+        """What was sent LOOP_FRAMES ago, for the next `frames`."""
+        self._round(self.port.returned, self._ring, frames, put=False)
+
+    def go_round(self, frames: int) -> None:
+        """Take what the stage has sent through the others."""
+        block = block_view(self._block, self._ring.shape[0], frames)
+        sent = block_view(self._sent, self._ring.shape[0], frames)
+        block[...] = sent[...] = self.port.sent[:, :frames]
+        for slot in self.slots:
+            slot.process(block)
+        self._sent_place = delay(sent, self._sent_ring, self._sent_place)
+        level_turn(sent, block, self._speed, self._levels)
+        self._round(block, self._ring, frames, put=True)
+        self._place = (self._place + frames) % LOOP_FRAMES
+
+    def _round(self, block: Samples, ring: Samples, frames: int, *, put: bool) -> None:
+        """Between a block and the ring from its present place on, in one direction or the other."""
+        first = min(frames, LOOP_FRAMES - self._place)
+        for start, count, place in ((0, first, self._place), (first, frames - first, 0)):
+            if put:
+                ring[:, place:place + count] = block[:, start:start + count]
+            else:
+                block[:, start:start + count] = ring[:, place:place + count]
+
+
+class Chain:
+    """Slots in series.  Non-finite input is replaced by silence before the first.
+
+    `clock` runs on by itself; whoever knows better sets `clock.frame` before a block.
+    The first stage that asks for it sends its sound round through all the others.
+    """
+
+    def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Chain | None = None) -> None:
+        by_id = {slot.settings.id: slot for slot in reuse.slots} if reuse is not None else {}
+        self.clock = setup.clock
+        self.slots: list[Slot] = []
+        self._loop: _Loop | None = None
+        self._looping = next((place for place, settings in enumerate(stages)
+                              if settings.declaration.loops(settings.params)), None)
+        for place, settings in enumerate(stages):
+            slot = by_id.get(settings.id)
+            own = replace(setup, seed=setup.seed + 101 * place)
+            if place == self._looping:
+                others = self._around(stages)
+                old = reuse._loop if reuse is not None else None
+                if slot is not None and old is not None and old.fits(setup, others):
+                    self._loop = old
+                else:
+                    port = LoopPort(1 if settings.mono else setup.channels)
+                    self._loop, slot = _Loop(setup, port, others), None
+                    own = replace(own, loop=port)
+            if slot is None or slot.made_for != settings.needs(setup.rate):
+                slot = Slot(own, settings)
+            self.slots.append(slot)
+        self.latency = sum(slot.latency for slot in self.slots)
+        # In a chain with a loop, the blocks at each point are put together again for whoever looks on.
+        points = len(self.slots) + 1 if self._loop is not None else 0
+        self._points: Samples = np.zeros((points, setup.channels * setup.max_block))
+        self._piece: Samples = np.zeros(setup.channels * LOOP_FRAMES)
+
+    def _around(self, stages: Sequence[StageSettings]) -> list[StageSettings]:
+        """The other stages from behind the one with the loop, round to before it."""
+        assert self._looping is not None
+        return [*stages[self._looping + 1:], *stages[:self._looping]]
+
+    def reset(self) -> None:
+        for slot in self.slots:
+            slot.reset()
+        if self._loop is not None:
+            self._loop.reset()
         self.clock.frame = 0
 
     def update(self, stages: Sequence[StageSettings]) -> None:
         """New settings for the same stages in the same order."""
-        for slot, settings in zip(self.slots, stages, strict=True):
-            if settings is not slot.settings:
-                slot.update(settings)
+        slots, settings = list(self.slots), list(stages)
+        if self._loop is not None:
+            slots += self._loop.slots
+            settings += self._around(stages)
+        for slot, wanted in zip(slots, settings, strict=True):
+            if wanted is not slot.settings:
+                slot.update(wanted)
 
     def process(self, block: Samples, tap: Tap | None = None) -> None:
         """A block (channels, frames), C-contiguous float64, in place."""
         clean_input(block)
+        if self._loop is None:
+            self._run(block, tap)
+            return
+        channels, frames = block.shape
+        for start in range(0, frames, LOOP_FRAMES):
+            stop = min(start + LOOP_FRAMES, frames)
+            piece = block_view(self._piece, channels, stop - start)
+            piece[...] = block[:, start:stop]
+
+            def keep(point: int, at: Samples, start: int = start, stop: int = stop) -> None:
+                self._points[point, :channels * frames].reshape(channels, frames)[:, start:stop] = at
+
+            self._loop.come_back(stop - start)
+            self._run(piece, None if tap is None else keep)
+            self._loop.go_round(stop - start)
+            block[:, start:stop] = piece
+        if tap is not None:
+            for point, row in enumerate(self._points):
+                tap(point, row[:channels * frames].reshape(channels, frames))
+
+    def _run(self, block: Samples, tap: Tap | None) -> None:
         clock = self.clock
         clock.late = 0
         if tap is not None:

@@ -36,6 +36,24 @@ class Clock:
         return self.frame - self.late
 
 
+LOOP_FRAMES = 128
+"""The longest block of a chain with a loop through all its stages: what comes back is that much late at least."""
+
+
+class LoopPort:
+    """Where a stage hands sound to the rest of its chain and takes it back.
+
+    sent : (channels, LOOP_FRAMES), what goes round, written by the stage
+    returned : the same shape, what came round, read by the stage
+    late : frames from the one to the other
+    """
+
+    def __init__(self, channels: int) -> None:
+        self.sent: Samples = np.zeros((channels, LOOP_FRAMES))
+        self.returned: Samples = np.zeros((channels, LOOP_FRAMES))
+        self.late = LOOP_FRAMES
+
+
 def _no_impulse(path: str, rate: float) -> Samples | None:
     return None
 
@@ -54,6 +72,7 @@ class Setup:
     impulse : the response (channels, taps) at `rate` that the stage's settings name, None for none
     read_impulse : path and rate -> such a response; None where it can't be used
     clock : shared by all stages of a chain
+    loop : the way through the rest of the chain, for a stage whose settings ask for one (`StageKind.loops`)
     """
 
     rate: float
@@ -66,6 +85,7 @@ class Setup:
     impulse: Samples | None = None
     read_impulse: Callable[[str, float], Samples | None] = _no_impulse
     clock: Clock = field(default_factory=Clock)
+    loop: LoopPort | None = None
 
 
 class Processor(ABC):
@@ -218,6 +238,10 @@ def _no_lookahead(values: Values, rate: float) -> int:
     return 0
 
 
+def _no_loop(values: Values) -> bool:
+    return False
+
+
 def _all_work(values: Values) -> frozenset[str]:
     return frozenset()
 
@@ -234,6 +258,7 @@ class StageKind:
     picture : full values, rate and level reference in dBFS -> diagrams
     lookahead : full values and rate -> frames of the future that the stage must see; where this
     changes, a running chain is built anew
+    loops : full values -> whether the stage sends sound round through the rest of its chain
     idle : full values -> ids of parameters that do nothing with them
     impulse_picture : the user's impulse response (channels, taps) and rate -> the picture with it in use
     follow : old and new full values -> new values with what else moves, and a sentence that says
@@ -254,6 +279,7 @@ class StageKind:
     makeup: str | None = None
     nonlinear: bool = False
     lookahead: Callable[[Values, float], int] = _no_lookahead
+    loops: Callable[[Values], bool] = _no_loop
     idle: Callable[[Values], frozenset[str]] = _all_work
     impulse_picture: Callable[[Samples, float], Picture] | None = None
     follow: Callable[[Values, Values], tuple[Values, str]] | None = None

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
-from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Slot, Tap
+from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Tap
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
@@ -87,13 +87,11 @@ class StripNode:
                 self.reader = ConformedReader(conformed, settings.max_block)
         self.channels = self.reader.channels if self.reader is not None else 2
         seed = session.seed * 1009 + sum(strip.id.encode())
-        slots: Sequence[Slot] = ()
-        clock = Clock()
-        if reuse is not None and reuse.channels == self.channels:
-            slots, clock = reuse.chain.slots, reuse.chain.clock
+        old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
+        clock = old.clock if old is not None else Clock()
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
                       session.reference_dbfs, seed, read_impulse=find_impulse, clock=clock)
-        self.chain = Chain(setup, strip.chain, slots)
+        self.chain = Chain(setup, strip.chain, old)
         arrival = max((node.latency for node in sources), default=0)
         self.inputs: dict[tuple[str, bool], _Input] = {}
         for node in sources:

@@ -55,14 +55,18 @@ def from_tape(track: Samples, table: Samples, place: int, late: float, exact: bo
 
 @kernel
 def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads: Samples, offset: float, fade: float,
-         motion: Samples, pointers: Samples, table: Samples, ring: Samples, place: int, filters: Samples) -> int:
+         motion: Samples, pointers: Samples, table: Samples, ring: Samples, place: int, filters: Samples,
+         sent: Samples, returned: Samples, early: int) -> int:
     """A block with its echoes, in place; returns the ring's new place.
 
     figures, wanted : (FIGURES,), as they are and where they glide to by the share `glide` a frame
     heads : (HEADS, 4); offset : frames by which the right track is read later; fade : of a head's move, a frame
     motion, pointers : (4,) each; ring : (channels, 2 length), every sample written twice
     filters : (channels, 4), states of the loop's cuts
+    sent, returned : (channels, at least frames), what is fed back and what of it came round another way, `early`
+    frames late; where they are empty, feedback is recorded at once
     """
+    around = sent.shape[1] > 0
     channels, length = block.shape[0], ring.shape[1] // 2
     still = wanted[WOW] + wanted[FLUTTER] + figures[WOW] + figures[FLUTTER] < 1e-6
     last = channels - 1
@@ -90,6 +94,7 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
             pointers[FAST_S] = s * motion[FLUTTER_C] + c * motion[FLUTTER_S]
             moved = figures[WOW] * pointers[PHASE_S] + figures[FLUTTER] * pointers[FAST_S]
         left, right, loop_left, loop_right, held_left, held_right = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        nearest = float(length)
         for k in range(HEADS):
             gain_left, gain_right = figures[HEAD + 3 * k], figures[HEAD + 3 * k + 1]
             back = figures[HEAD + 3 * k + 2]
@@ -102,6 +107,7 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
                 own[NEXT], own[FADE] = own[TARGET], fade
             if gain_left + gain_right + back < 1e-7:
                 continue
+            nearest = min(nearest, own[NOW], own[TARGET])
             late = own[NOW] + moved
             heard_left = from_tape(ring[0], table, at, late, still)
             heard_right = from_tape(ring[last], table, at, late + offset, still) if channels == 2 else heard_left
@@ -133,11 +139,22 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
                 fresh = figures[LEFT_IN] * x_left + figures[LEFT_FROM_RIGHT] * x_right
             else:
                 fresh = figures[RIGHT_IN] * x_right + figures[RIGHT_FROM_LEFT] * x_left
-            on_tape = recorded(fresh + figures[FEEDBACK] * back, figures[COLOUR])
+            turn = figures[FEEDBACK] * back
+            if around:
+                sent[c, i] = turn
+                turn = 0.0
+            on_tape = recorded(fresh + turn, figures[COLOUR])
             hold = figures[HOLD]
             on_tape += hold * ((held_left if c == 0 else held_right) - on_tape)
             ring[c, at] = on_tape
             ring[c, at + length] = on_tape
+            if around:
+                # What comes round belongs where feedback would have been recorded, if no head has passed there yet.
+                back_by = min(early, max(int(nearest) - 2 * TAPS, 0))
+                there = (at + length - back_by) % length
+                more = (1.0 - hold) * recorded(returned[c, i], figures[COLOUR])
+                ring[c, there] += more
+                ring[c, there + length] += more
         block[0, i] = figures[DIRECT] * x_left + figures[LEVEL] * left
         if channels == 2:
             block[1, i] = figures[DIRECT] * x_right + figures[LEVEL] * right

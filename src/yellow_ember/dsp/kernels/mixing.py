@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.filters import TINY
 
 VALUE, TARGET, STEP, LEFT = 0, 1, 2, 3
 """A ramp's state: present value, where it goes, step a frame, frames left."""
@@ -91,6 +94,28 @@ def mean(block: Samples, single: Samples) -> None:
     """Both channels' mean into the one of `single` (1, frames)."""
     for i in range(block.shape[1]):
         single[0, i] = 0.5 * (block[0, i] + block[1, i])
+
+
+@kernel
+def level_turn(sent: Samples, turned: Samples, speed: float, levels: Samples) -> None:
+    """Take back what a turn has gained over what was sent: `turned` in place, never louder than that on average.
+
+    sent : (channels, at least frames); levels : (2,), slow mean squares of both
+    """
+    for i in range(turned.shape[1]):
+        before, behind = 0.0, 0.0
+        for c in range(turned.shape[0]):
+            before += sent[c, i] * sent[c, i]
+            behind += turned[c, i] * turned[c, i]
+        levels[0] += speed * (before - levels[0])
+        levels[1] += speed * (behind - levels[1])
+        if levels[1] > levels[0]:
+            share = math.sqrt(levels[0] / levels[1])
+            for c in range(turned.shape[0]):
+                turned[c, i] *= share
+    for k in range(2):
+        if levels[k] < TINY:
+            levels[k] = 0.0
 
 
 @kernel

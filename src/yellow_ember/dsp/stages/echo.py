@@ -80,6 +80,10 @@ class EchoProcessor(Processor):
         self._glide = one_pole(_GLIDE_SECONDS, rate)
         self._fade = 1.0 / (_FADE_SECONDS * rate)
         self._tempo = setup.clock.tempo
+        port = setup.loop
+        self._late = 0 if port is None else port.late
+        nothing: Samples = np.zeros((channels, 0))
+        self._sent, self._returned = (nothing, nothing) if port is None else (port.sent, port.returned)
         self.carry(self._ring, self._filters, self._at)
         self.reset()
 
@@ -146,7 +150,7 @@ class EchoProcessor(Processor):
             self._follow_tempo()
         self._at[0] = kernels.echo(block, self._figures, self._wanted, self._glide, self._heads, float(self._offset),
                                    self._fade, self._motion, self._pointers, self._table, self._ring,
-                                   int(self._at[0]), self._filters)
+                                   int(self._at[0]), self._filters, self._sent, self._returned, self._late)
 
 
 _SHOWN_REPEATS = 12
@@ -191,7 +195,7 @@ def _idle(values: Values) -> frozenset[str]:
     if not values["from_speed"]:
         found |= {"speed_ips", "head_mm"}
     if values["style"] == "slap":
-        found.add("feedback_pct")
+        found |= {"feedback_pct", "loop"}
     return frozenset(found)
 
 
@@ -238,6 +242,9 @@ ECHO = StageKind(
         Number(id="feedback_pct", label="Feedback", group=Group.DRIVE, unit="%", minimum=0.0, maximum=110.0,
                default=35.0, decimals=0, automation=Automation.RAMP,
                help="How much of the echoes is recorded again; past 100 they swell until the tape holds them."),
+        Option(id="loop", label="Feedback goes", group=Group.DRIVE, default="inside",
+               choices=(Choice("inside", "inside"), Choice("path", "through the path")),
+               help="Inside, or round through all other stages of the path, so that they colour each turn."),
         Number(id="colour_pct", label="Colour", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=35.0,
                decimals=0, floor_word="clean", automation=Automation.RAMP,
                help="How hard the tape is driven: rounder at each turn, up to a roar."),
@@ -272,4 +279,5 @@ ECHO = StageKind(
     rest={"level_db": _OFF_DB},
     nonlinear=True,
     idle=_idle,
+    loops=lambda values: values["loop"] == "path" and values["style"] != "slap",
 )
