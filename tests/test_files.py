@@ -14,7 +14,7 @@ from yellow_ember.files.atomic import free_name, replacing, write_text
 from yellow_ember.files.conformed import (
     OVERVIEW_FRAMES,
     Cancelled,
-    ConformedReader,
+    RawReader,
     cache_folder,
     conform,
     find_conformed,
@@ -148,7 +148,7 @@ def test_cache_is_bounded(make_audio: MakeAudio) -> None:
 def test_reader_gives_any_stretch_and_silence_beyond(make_audio: MakeAudio) -> None:
     ready = conform(make_audio(channels=2), 48000)
     data = np.fromfile(ready.data, np.float32).reshape(-1, 2).T
-    reader = ConformedReader(ready, 512)
+    reader = RawReader(ready.data, 2, ready.frames, 512)
     block = np.ones((2, 512))
     reader.read(1000, block)
     assert np.array_equal(block, data[:, 1000:1512])

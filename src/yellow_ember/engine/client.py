@@ -28,8 +28,10 @@ from yellow_ember.engine.messages import (
     SetSession,
     Stop,
     Trouble,
+    UsePrints,
     Watch,
 )
+from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.process import main as engine_main
 from yellow_ember.session.model import Session
 
@@ -67,6 +69,7 @@ class EngineClient:
         self._behind = False
         self._watch = Watch("", 0)
         self._before = HearBefore(frozenset())
+        self._prints = UsePrints(())
         self.devices: tuple[str, ...] = ()
         self.device = ""
         self.restarts = 0
@@ -110,6 +113,7 @@ class EngineClient:
             self._send(SetSession(self._session))
         self._send(self._watch)
         self._send(self._before)
+        self._send(self._prints)
         self._send(Play(position) if playing else Locate(position))
 
     def _say_once(self, text: str) -> None:
@@ -195,6 +199,12 @@ class EngineClient:
         if self._before != HearBefore(strip_ids):
             self._before = HearBefore(strip_ids)
             self._send(self._before)
+
+    def use_prints(self, prints: tuple[StripPrint, ...]) -> None:
+        """Play these strips from their prints."""
+        if self._prints != UsePrints(prints):
+            self._prints = UsePrints(prints)
+            self._send(self._prints)
 
     def change_device(self, device: DeviceSettings) -> None:
         self._device = device

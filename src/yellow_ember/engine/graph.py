@@ -16,15 +16,12 @@ from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Clock, Setup
-from yellow_ember.files.conformed import ConformedReader, find_conformed
+from yellow_ember.engine.print_player import PrintPlayer, StripPrint
+from yellow_ember.files.conformed import RawReader, Segment, find_conformed
 from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.model import SILENT_DB, Send, Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
-
-Segment = tuple[int, int]
-"""A stretch of the session's time line: first frame, number of frames."""
-
 
 @dataclass(frozen=True, slots=True)
 class GraphSettings:
@@ -80,11 +77,11 @@ class StripNode:
         self.strip = strip
         self.chain: Chain
         self.latency: int
-        self.reader: ConformedReader | None = None
+        self.reader: RawReader | None = None
         if strip.audio is not None:
             conformed = find_conformed(strip.audio, session.rate)
             if conformed is not None:
-                self.reader = ConformedReader(conformed, settings.max_block)
+                self.reader = RawReader(conformed.data, conformed.channels, conformed.frames, settings.max_block)
         self.channels = self.reader.channels if self.reader is not None else 2
         seed = session.seed * 1009 + sum(strip.id.encode())
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
@@ -103,6 +100,7 @@ class StripNode:
                     node, send, arrival - node.latency, session.rate, settings.max_block)
         self.input_latency = arrival
         self.latency = arrival + self.chain.latency
+        self._player = PrintPlayer(self.chain, self.channels, self.latency, session.rate, settings.max_block)
         size = self.channels * settings.max_block
         self._block: Samples = np.zeros(size)
         self._before: Samples = np.zeros(size)
@@ -125,6 +123,8 @@ class StripNode:
         those it shares with the graph that plays are not to be touched from another thread.
         """
         if not at_once:
+            if strip.chain != self.strip.chain:
+                self._player.use(None)
             self.chain.update(strip.chain)
         self.strip = strip
         self._let_through(at_once=at_once)
@@ -140,8 +140,14 @@ class StripNode:
     def _let_through(self, *, at_once: bool) -> None:
         self._after.go(0.0 if self._hears_before or self.strip.bypass else 1.0, at_once=at_once)
 
+    def use_print(self, found: StripPrint | None, *, at_once: bool = False) -> None:
+        """Play from a print in place of the chain, where it was made with the chain's present settings."""
+        fits = found is not None and found.chain == self.strip.chain and found.channels == self.channels
+        self._player.use(found if fits else None, at_once=at_once)
+
     def reset(self) -> None:
         self.chain.reset()
+        self._player.reset()
         self._before_ring.fill(0.0)
         self._before_place = 0
         for entry in self.inputs.values():
@@ -162,7 +168,7 @@ class StripNode:
         """Run the next `frames`, reading `segments` where the strip is a track."""
         block = block_view(self._block, self.channels, frames)
         if self.reader is not None:
-            self._read(segments, frames)
+            self.reader.read_segments(segments, block)
         else:
             block.fill(0.0)
             for entry in self.inputs.values():
@@ -172,7 +178,12 @@ class StripNode:
         self._before_place = delay(before, self._before_ring, self._before_place)
         # In a block that goes round the loop the clock is right from the next block on.
         self.chain.clock.frame = segments[0][0] - self.input_latency
-        self.chain.process(block, tap)
+        if self._player.chain_runs:
+            self.chain.process(block, tap)
+        self._player.play(segments, block)
+        if tap is not None and not self._player.chain_runs:
+            tap(0, before)
+            tap(len(self.chain.slots), block)
         glide(block, self._match.state)
         if self._after.resting:
             if self._after.target == 0.0:
@@ -189,17 +200,6 @@ class StripNode:
                 before_fader *= _CENTRE
         for channel, ramp in enumerate((self._left, self._right)):
             glide(out[channel:channel + 1], ramp.state)
-
-    def _read(self, segments: Sequence[Segment], frames: int) -> None:
-        assert self.reader is not None
-        block = block_view(self._block, self.channels, frames)
-        if len(segments) == 1:
-            self.reader.read(segments[0][0], block)
-            return
-        at = 0
-        for start, count in segments:
-            self.reader.read(start, block[:, at:at + count])
-            at += count
 
 
 def _level(decibels: float) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.session.model import Session
 
 
@@ -60,6 +61,13 @@ class HearBefore:
 
 
 @dataclass(frozen=True, slots=True)
+class UsePrints:
+    """Strips that play from a print wherever their settings are those it was made with; all others run live."""
+
+    prints: tuple[StripPrint, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class ChangeDevice:
     """Close the card and open another."""
 
@@ -71,7 +79,7 @@ class Quit:
     """End the engine."""
 
 
-Command = SetSession | Play | Stop | Locate | Watch | HearBefore | ChangeDevice | Quit
+Command = SetSession | Play | Stop | Locate | Watch | HearBefore | UsePrints | ChangeDevice | Quit
 
 
 @dataclass(frozen=True, slots=True)

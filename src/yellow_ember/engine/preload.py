@@ -4,9 +4,9 @@ Kernels are loaded here, so that a new engine plays at once and all of them shar
 """
 
 from yellow_ember.dsp.warm_up import warm_up
-from yellow_ember.engine import measuring, printing, process
+from yellow_ember.engine import measuring, printing, process, strip_prints
 
-__all__ = ["measuring", "printing", "process"]
+__all__ = ["measuring", "printing", "process", "strip_prints"]
 
 for _label, _done in warm_up():
     pass

@@ -35,8 +35,10 @@ from yellow_ember.engine.messages import (
     SetSession,
     Stop,
     Trouble,
+    UsePrints,
     Watch,
 )
+from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.transport import Transport
 from yellow_ember.session.model import Session
 
@@ -75,6 +77,7 @@ class Engine:
         self._rows: dict[str, int] = {}
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
+        self._prints: dict[str, StripPrint] = {}
         self._card: Card | None = None
         self._rate = 48000
         self._running = True
@@ -150,6 +153,9 @@ class Engine:
             case HearBefore(strip_ids):
                 self._before = strip_ids
                 self._apply_before()
+            case UsePrints(prints):
+                self._prints = {found.strip_id: found for found in prints}
+                self._apply_prints()
             case ChangeDevice(settings):
                 self._device = settings
                 self._say_devices = True
@@ -180,6 +186,16 @@ class Engine:
         if self._graph is not None:
             for strip_id, node in self._graph.nodes.items():
                 node.hear(before=strip_id in self._before)
+
+    def _apply_prints(self, *, at_once: bool = False) -> None:
+        if self._graph is None:
+            return
+        for strip_id, node in self._graph.nodes.items():
+            try:
+                node.use_print(self._prints.get(strip_id), at_once=at_once)
+            except OSError as error:
+                self._prints.pop(strip_id, None)
+                self._say(Trouble(f"The print of {node.strip.name} can't be played: {error.strerror}"))
 
     def _set_session(self, session: Session, reload: bool) -> None:
         self._session = session
@@ -301,6 +317,7 @@ class Engine:
             graph.update(self._session)
         for strip_id, node in graph.nodes.items():
             node.hear(before=strip_id in self._before, at_once=True)
+        self._apply_prints(at_once=True)
 
     # -- meters -------------------------------------------------------------------------
 

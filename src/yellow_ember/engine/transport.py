@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yellow_ember.engine.graph import Segment
+from yellow_ember.files.conformed import Segment
 from yellow_ember.session.model import Loop
 
 

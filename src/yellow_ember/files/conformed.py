@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,6 +24,10 @@ OVERVIEW_FRAMES = 256
 """Frames that one column of the overview stands for."""
 CACHE_LIMIT = 20 * 2**30
 _FORMAT = 1
+
+
+Segment = tuple[int, int]
+"""A stretch of a time line: first frame, number of frames."""
 
 
 class Cancelled(Exception):
@@ -152,17 +156,20 @@ def trim_cache(limit: int) -> None:
                 path.unlink(missing_ok=True)
 
 
-class ConformedReader:
-    """Random access to a ready copy, without allocating per read and without mapping it into memory."""
+class RawReader:
+    """Random access to raw interleaved float32, without allocating per read and without mapping it into memory.
 
-    def __init__(self, conformed: Conformed, longest: int) -> None:
-        self.conformed = conformed
-        self.channels = conformed.channels
-        self.frames = conformed.frames
-        self._file = os.open(conformed.data, os.O_RDONLY)
-        self._buffer = np.zeros((longest, conformed.channels), np.float32)
+    OSError where the file is gone.
+    """
+
+    def __init__(self, data: Path, channels: int, frames: int, longest: int) -> None:
+        self.channels = channels
+        self.frames = frames
+        self._file = -1
+        self._file = os.open(data, os.O_RDONLY)
+        self._buffer = np.zeros((longest, channels), np.float32)
         self._bytes = self._buffer.data.cast("B")
-        self._frame_bytes = 4 * conformed.channels
+        self._frame_bytes = 4 * channels
         self._advised = -1
 
     def read(self, start: int, block: NDArray[np.float64]) -> None:
@@ -177,6 +184,16 @@ class ConformedReader:
         os.preadv(self._file, [self._bytes[:size]], start * self._frame_bytes)
         block[:, :available] = self._buffer[:available].T
         self._read_ahead(start + available)
+
+    def read_segments(self, segments: Sequence[Segment], block: NDArray[np.float64]) -> None:
+        """Fill `block` from the stretches that make it up."""
+        if len(segments) == 1:
+            self.read(segments[0][0], block)
+            return
+        at = 0
+        for start, count in segments:
+            self.read(start, block[:, at:at + count])
+            at += count
 
     def _read_ahead(self, position: int) -> None:
         """Ask the system to fetch the next seconds before they are needed."""
