@@ -13,7 +13,7 @@ from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Tap
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide
+from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide, to_sides
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.print_player import PrintPlayer, StripPrint
@@ -73,7 +73,7 @@ class StripNode:
     """One running strip.  Its blocks have one channel for a mono track, two for all else."""
 
     def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
-                 reuse: StripNode | None) -> None:
+                 reuse: StripNode | None, out: Samples) -> None:
         self.strip = strip
         self.chain: Chain
         self.latency: int
@@ -106,11 +106,13 @@ class StripNode:
         self._before: Samples = np.zeros(size)
         self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
         self._before_place = 0
-        self._out: Samples = np.zeros(2 * settings.max_block)
+        self._out = out
         self._before_fader: Samples | None = None
         if any(send.pre for send in strip.sends):
             self._before_fader = np.zeros(2 * settings.max_block)
         self._hears_before = False
+        self._unread = False
+        self._wait = 0
         self._match = Ramp(gain(strip.match_db), session.rate)
         self._after = Ramp(1.0, session.rate, FADE_SECONDS)
         self._left = Ramp(1.0, session.rate)
@@ -138,7 +140,15 @@ class StripNode:
         self._let_through(at_once=at_once)
 
     def _let_through(self, *, at_once: bool) -> None:
-        self._after.go(0.0 if self._hears_before or self.strip.bypass else 1.0, at_once=at_once)
+        through = self._hears_before or self.strip.bypass
+        if through and self._unread and not at_once:
+            # While a print was played the input was left unread: it runs unheard until it is in step.
+            self._wait = self.chain.latency
+            self._before_ring.fill(0.0)
+            self._unread = False
+        elif self._wait == 0 or at_once or not through:
+            self._wait = 0
+            self._after.go(0.0 if through else 1.0, at_once=at_once)
 
     def use_print(self, found: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from a print in place of the chain, where it was made with the chain's present settings."""
@@ -149,7 +159,8 @@ class StripNode:
         self.chain.reset()
         self._player.reset()
         self._before_ring.fill(0.0)
-        self._before_place = 0
+        self._before_place = self._wait = 0
+        self._let_through(at_once=True)
         for entry in self.inputs.values():
             entry.reset()
         for ramp in (self._match, self._after, self._left, self._right):
@@ -166,40 +177,58 @@ class StripNode:
 
     def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
         """Run the next `frames`, reading `segments` where the strip is a track."""
+        if self._unread and tap is None and len(segments) == 1 and not self._player.chain_runs:
+            self._player.play_to_sides(segments[0][0], self._match, self._left, self._right, self.out(frames))
+            return
         block = block_view(self._block, self.channels, frames)
+        before = block_view(self._before, self.channels, frames)
+        if not self._unread or self._player.chain_runs or tap is not None:
+            self._take_in(segments, block)
+            before[...] = block
+            self._before_place = delay(before, self._before_ring, self._before_place)
+            if tap is not None and not self._player.chain_runs:
+                tap(0, before)
+        # In a block that goes round the loop the clock is right from the next block on.
+        self.chain.clock.frame = segments[0][0] - self.input_latency
+        if self._player.chain_runs:
+            self.chain.process(block, tap)
+            self._unread = False
+        elif (self.reader is not None and self._before_fader is None and self._wait == 0
+              and self._after.resting and self._after.target == 1.0):
+            self._unread = True
+        self._player.play(segments, block)
+        if tap is not None and not self._player.chain_runs:
+            tap(len(self.chain.slots), block)
+        glide(block, self._match.state)
+        self._compare(before, block)
+        out = self.out(frames)
+        to_sides(block, self._left.state, self._right.state, out)
+        if self._before_fader is not None:
+            before_fader = self.before_fader(frames)
+            before_fader[0], before_fader[1] = block[0], block[-1]
+            if self.channels == 1:
+                before_fader *= _CENTRE
+
+    def _take_in(self, segments: Sequence[Segment], block: Samples) -> None:
         if self.reader is not None:
             self.reader.read_segments(segments, block)
         else:
             block.fill(0.0)
             for entry in self.inputs.values():
                 entry.add_to(block)
-        before = block_view(self._before, self.channels, frames)
-        before[...] = block
-        self._before_place = delay(before, self._before_ring, self._before_place)
-        # In a block that goes round the loop the clock is right from the next block on.
-        self.chain.clock.frame = segments[0][0] - self.input_latency
-        if self._player.chain_runs:
-            self.chain.process(block, tap)
-        self._player.play(segments, block)
-        if tap is not None and not self._player.chain_runs:
-            tap(0, before)
-            tap(len(self.chain.slots), block)
-        glide(block, self._match.state)
-        if self._after.resting:
+
+    def _compare(self, before: Samples, block: Samples) -> None:
+        """Let the input through in place of what the chain made, as far as that is wanted."""
+        if self._wait > 0:
+            self._wait = max(0, self._wait - block.shape[1])
+            if self._wait == 0:
+                self._after.move(0.0)
+        elif self._after.resting:
             if self._after.target == 0.0:
                 block[...] = before
         else:
             crossfade(before, block, self._after.state)
             block[...] = before
-        out = self.out(frames)
-        out[0], out[1] = block[0], block[-1]
-        if self._before_fader is not None:
-            before_fader = self.before_fader(frames)
-            before_fader[...] = out
-            if self.channels == 1:
-                before_fader *= _CENTRE
-        for channel, ramp in enumerate((self._left, self._right)):
-            glide(out[channel:channel + 1], ramp.state)
 
 
 def _level(decibels: float) -> float:
@@ -240,14 +269,15 @@ class Graph:
         self.nodes: dict[str, StripNode] = {}
         self.levels: list[list[StripNode]] = []
         depth: dict[str, int] = {}
-        for strip in session.processing_order():
-            if settings.only is not None and strip.id not in settings.only:
-                continue
+        order = [strip for strip in session.processing_order() if settings.only is None or strip.id in settings.only]
+        self.outs: Samples = np.zeros((len(order), 2 * settings.max_block))
+        """What comes out of every node, a row each in the order of `nodes`: left, then right."""
+        for strip, out in zip(order, self.outs, strict=True):
             sources = [self.nodes[source.id] for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            node = StripNode(session, strip, sources, settings, old)
+            node = StripNode(session, strip, sources, settings, old, out)
             self.nodes[strip.id] = node
             depth[strip.id] = max((depth[source.strip.id] + 1 for source in sources), default=0)
             while len(self.levels) <= depth[strip.id]:
@@ -287,10 +317,10 @@ class Graph:
 
     def process(self, segments: Sequence[Segment], frames: int,
                 tap: Callable[[StripNode, int, Samples], None] | None = None,
-                pool: ThreadPoolExecutor | None = None) -> Samples:
+                pool: ThreadPoolExecutor | None = None, tapped: str | None = None) -> Samples:
         """Run the next `frames`; the output (2, frames) is valid until the next call.
 
-        tap : called with each strip, point of its chain and the block there
+        tap : called with each strip, point of its chain and the block there; of one strip only where `tapped` names it
         pool : runs the strips of one depth side by side
         """
         for level in self.levels:
@@ -298,7 +328,8 @@ class Graph:
                 list(pool.map(lambda node: node.process(segments, frames), level))
                 continue
             for node in level:
-                node.process(segments, frames, None if tap is None else _bound(tap, node))
+                unseen = tap is None or tapped not in (None, node.strip.id)
+                node.process(segments, frames, None if unseen or tap is None else _bound(tap, node))
         out = self.last.out(frames)
         if self.last.strip.kind is StripKind.MASTER:
             self.ceiling_gain = ceiling(out, self._limit, self._release, self._ceiling_state)

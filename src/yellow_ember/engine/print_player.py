@@ -12,7 +12,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, block_view
 from yellow_ember.dsp.chain import FADE_SECONDS, SETTLE_SECONDS, Chain, StageSettings
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import crossfade
+from yellow_ember.dsp.kernels.mixing import crossfade, print_to_sides
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.files.conformed import RawReader, Segment
 
@@ -114,6 +114,12 @@ class PrintPlayer:
             self._open(wanted)
             self._phase = _Phase.LIVE if wanted is None else _Phase.PRINT
             self._go_on()
+
+    def play_to_sides(self, start: int, match: Ramp, left: Ramp, right: Ramp, out: Samples) -> None:
+        """The print alone from a frame on, at three gains, as `out` (2, frames): most strips, most of the time."""
+        assert self._reader is not None
+        raw = self._reader.raw(start, out.shape[1])
+        self._place = print_to_sides(raw, self._ring, self._place, match.state, left.state, right.state, out)
 
     def play(self, segments: Sequence[Segment], block: Samples) -> None:
         """Put the print, as far as it is wanted, into the block (channels, frames) that the chain has made."""

@@ -17,9 +17,8 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import FADE_SECONDS
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
 from yellow_ember.dsp.ramps import Ramp
-from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, SCOPE_FRAMES, Board
+from yellow_ember.engine.board import SCOPE_FRAMES, Board
 from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
 from yellow_ember.engine.messages import (
@@ -38,6 +37,7 @@ from yellow_ember.engine.messages import (
     UsePrints,
     Watch,
 )
+from yellow_ember.engine.meters import GraphMeters
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.transport import Transport
 from yellow_ember.session.model import Session
@@ -50,15 +50,6 @@ _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
 
-class _StripMeters:
-    """Level meters at every point of a strip's chain and at its output."""
-
-    def __init__(self, rate: float, node: StripNode) -> None:
-        self.points = [LevelMeter(rate, node.channels) for _ in range(len(node.chain.slots) + 1)]
-        self.out = LevelMeter(rate, 2)
-        self.loudness = LoudnessMeter(rate, 2)
-
-
 class Engine:
     """Everything that happens in the engine's process."""
 
@@ -68,13 +59,12 @@ class Engine:
         self._device = device
         self._transport = Transport()
         self._graph: Graph | None = None
-        self._built: queue.SimpleQueue[tuple[Graph, dict[str, _StripMeters]]] = queue.SimpleQueue()
+        self._built: queue.SimpleQueue[tuple[Graph, GraphMeters]] = queue.SimpleQueue()
         self._wanted: queue.SimpleQueue[tuple[Session, GraphSettings, Graph | None] | None] = queue.SimpleQueue()
         self._building = 0
         self._coming: Session | None = None
         self._session: Session | None = None
-        self._meters: dict[str, _StripMeters] = {}
-        self._rows: dict[str, int] = {}
+        self._meters: GraphMeters | None = None
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
         self._prints: dict[str, StripPrint] = {}
@@ -83,7 +73,7 @@ class Engine:
         self._running = True
         self._say_devices = True
         self._load = 0.0
-        self._waiting: tuple[Graph, dict[str, _StripMeters]] | None = None
+        self._waiting: tuple[Graph, GraphMeters] | None = None
         self._stopping = False
         self._relocate: int | None = None
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
@@ -223,8 +213,7 @@ class Engine:
             session, settings, reuse = wanted
             try:
                 graph = Graph(session, settings, reuse)
-                meters = {strip_id: _StripMeters(session.rate, node) for strip_id, node in graph.nodes.items()}
-                self._built.put((graph, meters))
+                self._built.put((graph, GraphMeters(graph)))
             except Exception as error:  # the engine plays on with the graph it has
                 self._say(Trouble(f"The session can't be played: {error}"))
                 self._building -= 1
@@ -242,7 +231,7 @@ class Engine:
                 out = self._silent
             else:
                 segments = self._transport.advance(frames, self._session.loop)
-                out = self._graph.process(segments, frames, self._tap)
+                out = self._graph.process(segments, frames, self._tap, tapped=self._watched[0])
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
@@ -309,10 +298,10 @@ class Engine:
                     self._fade.jump(0.0)
                     self._silence_left = graph.latency + self._device.block
 
-    def _swap(self, graph: Graph, meters: dict[str, _StripMeters]) -> None:
+    def _swap(self, graph: Graph, meters: GraphMeters) -> None:
         assert self._session is not None
         self._graph, self._meters = graph, meters
-        self._rows = {strip.id: row for row, strip in enumerate(self._session.strips[:MOST_STRIPS])}
+        meters.stand(self._session)
         if structure(self._session) == structure(graph.session):
             graph.update(self._session)
         for strip_id, node in graph.nodes.items():
@@ -322,10 +311,11 @@ class Engine:
     # -- meters -------------------------------------------------------------------------
 
     def _tap(self, node: StripNode, point: int, block: Samples) -> None:
-        meters = self._meters[node.strip.id]
-        meters.points[point].process(block)
-        strip_id, watched = self._watched
-        if strip_id == node.strip.id and point in (watched, watched + 1):
+        """See a point of the watched strip's chain."""
+        assert self._meters is not None
+        self._meters.see(node.strip.id, point, block)
+        watched = self._watched[1]
+        if point in (watched, watched + 1):
             target = self._board.scope[0]["before" if point == watched else "after"]
             frames = block.shape[1]
             if frames >= SCOPE_FRAMES:
@@ -335,26 +325,10 @@ class Engine:
                 target[:, -frames:] = block
 
     def _meter_strips(self, frames: int) -> None:
-        assert self._graph is not None
-        shows = int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0
-        for strip_id, node in self._graph.nodes.items():
-            row = self._rows.get(strip_id)
-            if row is None:
-                continue
-            meters = self._meters[strip_id]
-            out = node.out(frames)
-            meters.out.process(out)
-            meters.loudness.process(out)
-            if not shows:
-                continue
-            entry = self._board.strips[row]
-            entry["vu"] = meters.out.vu
-            entry["peak"] = meters.out.peak
-            entry["true_peak"] = meters.loudness.true_peak
-            entry["short_term"] = meters.loudness.short_term
-            for point, meter in enumerate(meters.points[:MOST_POINTS]):
-                entry["point_vu"][point] = meter.vu.max()
-                entry["point_peak"][point] = meter.peak.max()
+        assert self._meters is not None
+        self._meters.process(self._watched[0], frames)
+        if int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0:
+            self._meters.show(self._board, self._watched[0])
 
     def _let_meters_fall(self) -> None:
         for name in ("vu", "peak", "true_peak", "point_vu", "point_peak"):

@@ -174,16 +174,18 @@ class RawReader:
 
     def read(self, start: int, block: NDArray[np.float64]) -> None:
         """Fill `block` (channels, frames) from frame `start`; silence beyond the ends."""
-        wanted = block.shape[1]
-        available = max(0, min(wanted, self.frames - start)) if start >= 0 else 0
-        if available < wanted:
-            block[:, available:] = 0.0
-        if available == 0:
-            return
-        size = available * self._frame_bytes
-        os.preadv(self._file, [self._bytes[:size]], start * self._frame_bytes)
-        block[:, :available] = self._buffer[:available].T
-        self._read_ahead(start + available)
+        block[...] = self.raw(start, block.shape[1]).T
+
+    def raw(self, start: int, frames: int) -> NDArray[np.float32]:
+        """As it lies in the file, (frames, channels) from frame `start`; valid until the next reading."""
+        found = self._buffer[:frames]
+        available = max(0, min(frames, self.frames - start)) if start >= 0 else 0
+        if available < frames:
+            found[available:] = 0.0
+        if available > 0:
+            os.preadv(self._file, [self._bytes[:available * self._frame_bytes]], start * self._frame_bytes)
+            self._read_ahead(start + available)
+        return found
 
     def read_segments(self, segments: Sequence[Segment], block: NDArray[np.float64]) -> None:
         """Fill `block` from the stretches that make it up."""

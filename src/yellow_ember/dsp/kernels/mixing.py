@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+from numpy.typing import NDArray
+
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
@@ -50,6 +53,44 @@ def glide(block: Samples, ramp: Samples) -> None:
         for i in range(moving, n):
             block[c, i] *= ramp[TARGET]
     advance(ramp, n)
+
+
+@kernel
+def to_sides(block: Samples, left: Samples, right: Samples, out: Samples) -> None:
+    """A block of one or two channels at gliding gains to both sides of `out` (2, frames)."""
+    last = block.shape[0] - 1
+    for i in range(block.shape[1]):
+        out[0, i] = block[0, i]
+        out[1, i] = block[last, i]
+    glide(out[0:1], left)
+    glide(out[1:2], right)
+
+
+@kernel
+def print_to_sides(raw: NDArray[np.float32], ring: Samples, place: int, match: Samples, left: Samples,
+                   right: Samples, out: Samples) -> int:
+    """A print's frames, late by the ring, at three gliding gains to both sides; returns the ring's new place.
+
+    raw : (frames, one or two channels); ring : (channels, frames late); out : (2, frames)
+    """
+    last, late, at = raw.shape[1] - 1, ring.shape[1], place
+    for i in range(raw.shape[0]):
+        out[0, i] = raw[i, 0]
+        out[1, i] = raw[i, last]
+        if late > 0:
+            for c in range(raw.shape[1]):
+                old = ring[c, at]
+                ring[c, at] = out[c, i]
+                out[c, i] = old
+            if last == 0:
+                out[1, i] = out[0, i]
+            at += 1
+            if at == late:
+                at = 0
+    glide(out, match)
+    glide(out[0:1], left)
+    glide(out[1:2], right)
+    return at
 
 
 @kernel
