@@ -8,7 +8,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PyQt6.QtWidgets import QMenu
 
+from yellow_ember.app.main_window import MainWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.engine.graph import Graph, GraphSettings
@@ -154,3 +156,35 @@ def test_bypass_lets_the_input_through_in_step(session: Session) -> None:
     driven = add_stage(alone(remove_send(session, "a", "effect"), "b", mute=True), "a", new_stage("drive"))
     assert np.abs(run(driven) - dry).max() > 0.01
     np.testing.assert_allclose(run(alone(driven, "a", bypass=True, match_db=-9.0)), dry, atol=1e-9)
+
+
+# -- in the window ----------------------------------------------------------------------------
+
+
+def test_sends_are_added_moved_and_taken_away(window: MainWindow) -> None:
+    workspace = window.workspace
+    workspace.select("plucked-guitar")
+    row = window.desk.rows["plucked-guitar"]
+    pick(row.menu(), "Add bus")
+    bus = next(strip.id for strip in workspace.session.strips if strip.name == "Bus")
+    pick(window.desk.sends.menu(), "Bus")
+    assert workspace.document.undo_label == "Send to Bus"
+    bar = window.desk.sends.bars[bus]
+    bar._ask(-3.0, commit=True)
+    assert workspace.strip.sends == (Send(to=bus, level_db=-3.0),)
+    menu = QMenu()
+    bar.menu_opening.emit(menu)
+    pick(menu, "Pre-fader")
+    assert workspace.strip.sends[0].pre
+    menu = QMenu()
+    window.desk.sends.bars[bus].menu_opening.emit(menu)
+    pick(menu, "Remove the send")
+    assert workspace.strip.sends == ()
+    assert bus not in window.desk.sends.bars
+    window.undo()
+    assert workspace.strip.sends != ()
+    assert "sends to Bus" in window.desk.rows["plucked-guitar"].accessibleDescription()
+
+
+def pick(menu: QMenu, text: str) -> None:
+    next(action for action in menu.actions() if action.text() == text).trigger()

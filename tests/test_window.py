@@ -153,7 +153,7 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pyt
     window.desk.volume._ask(-12.0, commit=True)
     assert workspace.strip.volume_db == -12.0
     assert workspace.document.undo_label == "Volume of Upright bass"
-    monkeypatch.setattr("yellow_ember.app.desk.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
+    monkeypatch.setattr("yellow_ember.app.strip_row.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
     row.rename()
     assert window.desk.rows["upright-bass"].accessibleName() == "track Big bass"
 

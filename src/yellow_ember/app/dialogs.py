@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
+    QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
     QGridLayout,
@@ -39,6 +40,9 @@ CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0,
                  group=Group.OUTPUT, help="Peaks at the output never pass this level.")
 
 
+_LOOKS = {"desktop": "As the desktop is", "dark": "Dark", "light": "Light"}
+
+
 class SettingsDialog(QDialog):
     """Program settings and the session's levels."""
 
@@ -60,6 +64,17 @@ class SettingsDialog(QDialog):
         self.scale.setCurrentText(str(settings.scale))
         self.animation = QCheckBox("Pictures move with the signal")
         self.animation.setChecked(settings.animation)
+        self.background = QCheckBox("Strips that are not edited play from prints")
+        self.background.setToolTip("At printing quality, and at a small part of the processor's cost")
+        self.background.setChecked(settings.background_printing)
+        self.room = QDoubleSpinBox()
+        self.room.setRange(0.5, 1000.0)
+        self.room.setDecimals(1)
+        self.room.setSuffix(" GB")
+        self.room.setValue(settings.prints_gb)
+        self.look = QComboBox()
+        self.look.addItems(list(_LOOKS.values()))
+        self.look.setCurrentText(_LOOKS[settings.look])
         self.reference, self.ceiling = ValueBar(REFERENCE), ValueBar(CEILING)
         session = workspace.session
         self.reference.show_value(session.reference_dbfs)
@@ -70,6 +85,9 @@ class SettingsDialog(QDialog):
         form.addRow("Level reference", self.reference)
         form.addRow("Output ceiling", self.ceiling)
         form.addRow("Animation", self.animation)
+        form.addRow("Background", self.background)
+        form.addRow("Room for prints", self.room)
+        form.addRow("Look (next start)", self.look)
         form.addRow("Scale, % (next start)", self.scale)
         note = QLabel("Level reference and ceiling belong to the session, the rest to the program. "
                       "The quality of listening and printing is set in the top line.")
@@ -87,6 +105,9 @@ class SettingsDialog(QDialog):
         workspace, settings = self._workspace, self._workspace.settings
         settings.animation = self.animation.isChecked()
         settings.scale = int(self.scale.currentText())
+        settings.background_printing = self.background.isChecked()
+        settings.prints_gb = self.room.value()
+        settings.look = next(look for look, text in _LOOKS.items() if text == self.look.currentText())
         device, block = self.device.currentText(), int(self.block.currentText())
         if (device, block) != (settings.device, settings.block):
             workspace.change_device(device, block)
@@ -159,8 +180,11 @@ class PrintDialog(QDialog):
 SHORTCUTS = (
     ("Playing", (("Space", "play or stop"), ("Home", "to the start, or the loop's"), ("L", "loop on or off"),
                  ("[ and ]", "in the waveform: loop from, loop to here"), ("B", "before or after, at equal loudness"))),
-    ("Strips", (("Up, Down", "in the desk: another strip"), ("M, S", "in the desk: mute, solo"),
-                ("F2", "in the desk: rename"))),
+    ("Strips", (("Up, Down", "in the desk: another strip"), ("M, S, X", "in the desk: mute, solo, bypass"),
+                ("F2", "in the desk: rename"), ("Ctrl+click, Shift+click", "edit several at once"),
+                ("Shift+Up, Down", "the same by keys"), ("Ctrl+L", "links"),
+                ("Drag a stage or a glyph", "to another strip: move"),
+                ("with Ctrl, Ctrl+Shift", "copy, settings only"))),
     ("Path", (("Insert or +", "add a stage"), ("P", "presets to hear on the strip"), ("Left, Right", "choose a stage"),
               ("Up, Down", "drive it, finer with Shift"), ("Ctrl+Left, Right", "move it"), ("X", "bypass it"),
               ("Delete", "remove it"), ("Backspace", "drive back to its default"),

@@ -1,7 +1,8 @@
 """Ladder: the chosen strip's path from left to right, its level in dB against 0 VU at every point.
 
 Drag a stage up to drive it harder: what follows is taken back by as much.  Drag it sideways
-to move it.  Its foot switches it, its cross removes it, the plus adds one.
+to move it, out of the picture to carry it to another strip.  Its foot switches it, its cross
+removes it, the plus adds one.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QMenu, QWidget
 
-from yellow_ember.app import theme
+from yellow_ember.app import copying, theme
 from yellow_ember.app.level import against_vu
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.app.preset_browser import PresetBrowser
@@ -18,9 +19,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.engine.board import MOST_STAGES
 from yellow_ember.session.edits import (
-    add_stage,
     drive_stage,
     edit_stage,
     move_stage,
@@ -254,6 +253,12 @@ class Ladder(QWidget):
             by = -moved.y() * _DB_PER_PIXEL * (0.1 if fine else 1.0)
             self._press = event.position()
             self._drive(by)
+        elif self._mode == "move" and not self.rect().contains(event.position().toPoint()):
+            workspace = self._workspace
+            stage = workspace.strip.stage(workspace.stage_id)
+            self._press, self._mode, self._drop_at = None, "", None
+            self.update()
+            copying.drag(self, workspace, workspace.strip_id, [stage])
         elif self._mode == "move":
             x = event.position().x()
             self._drop_at = sum(column.center().x() < x for column in self._columns())
@@ -383,13 +388,6 @@ class Ladder(QWidget):
         PresetBrowser(self._workspace, self).show()
 
     def add(self, kind: str) -> None:
-        """A new stage behind the chosen one."""
-        workspace = self._workspace
-        if len(workspace.strip.chain) >= MOST_STAGES:
-            workspace.messages.warn(f"A strip holds at most {MOST_STAGES} stages")
-            return
+        """A new stage behind the chosen one, and at the end of every other chosen strip."""
         stage = new_stage(kind)
-        place = workspace.strip.place_of(workspace.stage_id) + 1 if workspace.stage_id else None
-        workspace.document.commit(f"Add {stage.declaration.label}",
-                                  add_stage(workspace.session, workspace.strip_id, stage, place))
-        workspace.select(workspace.strip_id, stage.id)
+        copying.add_to_chosen(self._workspace, [stage], f"Add {stage.declaration.label}")

@@ -16,6 +16,7 @@ from yellow_ember.app.bench import Bench
 from yellow_ember.app.desk import Desk
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.ladder import Ladder
+from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
 from yellow_ember.app.tape_strip import TapeStrip
 from yellow_ember.app.top_line import TopLine
@@ -109,8 +110,10 @@ class MainWindow(QMainWindow):
         self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
         self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
+        self._action(edit, "Links\u2026", "Ctrl+L", lambda: LinksWindow(workspace, self).show())
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
+        self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)
         self._action(edit, "Match loudness now", "Ctrl+M", workspace.measurer.match)
         self._action(view, "Play or stop", "Space", workspace.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
@@ -167,6 +170,10 @@ class MainWindow(QMainWindow):
         if label:
             self.workspace.messages.say(f"Done again: {label}")
             self._refresh()
+
+    def bypass_path(self) -> None:
+        """The whole path of the chosen strips, and of all linked with them, out or in."""
+        self.desk.rows[self.workspace.strip_id].toggle("bypass")
 
     def _audio_files(self, title: str) -> list[Path]:
         names, _ = QFileDialog.getOpenFileNames(self, title, "", f"{_AUDIO_FILTER};;All files (*)")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -10,6 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.edits import edit_strip
+from yellow_ember.session.following import linked_with
 from yellow_ember.session.model import Session
 
 if TYPE_CHECKING:
@@ -41,6 +43,7 @@ class Measurer(QObject):
         self._job_sound: tuple[object, ...] = ()
         self._have: dict[str, tuple[tuple[object, ...], StripMeasurement]] = {}
         self._told: tuple[object, ...] = ()
+        self._to_match: list[str] = []
         self.trouble = ""
 
     def _tell(self) -> None:
@@ -78,6 +81,25 @@ class Measurer(QObject):
             self._due = time.monotonic() + SETTLE_SECONDS
         self._tell()
 
+    def match_all(self, strip_ids: Iterable[str]) -> None:
+        """Make after as loud as before on all these strips; what is not measured is measured first."""
+        self._to_match = list(dict.fromkeys(strip_ids))
+        self._match_fresh()
+
+    def _match_fresh(self) -> None:
+        """Match those that are measured; start with the first that is not."""
+        session = self._workspace.session
+        here = {strip.id for strip in session.strips}
+        self._to_match = [strip_id for strip_id in self._to_match if strip_id in here]
+        while self._to_match and self.fresh(self._to_match[0]):
+            self._match(self._to_match.pop(0))
+        if self._to_match and self._job is None:
+            self._start(self._to_match[0])
+
+    def _start(self, strip_id: str) -> None:
+        self._job_sound = _sound(self._workspace.session, strip_id)
+        self._job = Job(measure_strip, self._workspace.session, strip_id)
+
     def poll(self) -> None:
         """Called with the clock."""
         workspace = self._workspace
@@ -85,8 +107,9 @@ class Measurer(QObject):
             ready = not workspace.imports.busy and 0.0 < self._due <= time.monotonic()
             if ready and any(workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
                 self._due = 0.0
-                self._job_sound = _sound(workspace.session, workspace.strip_id)
-                self._job = Job(measure_strip, workspace.session, workspace.strip_id)
+                self._start(workspace.strip_id)
+            elif self._to_match and self._due == 0.0:
+                self._match_fresh()
             return
         if not self._job.poll():
             return
@@ -95,24 +118,32 @@ class Measurer(QObject):
             found = job.result()
         except JobError as error:
             self.trouble = str(error)
+            self._to_match = []
             self._tell()
             return
         self.trouble = ""
         self._have[found.strip_id] = (self._job_sound, found)
         if workspace.settings.match_lock and found.strip_id == workspace.strip_id:
-            self.match()
+            self._match(found.strip_id)
+        self._match_fresh()
         self._tell()
 
     def match(self) -> None:
-        """Make after as loud as before on the chosen strip, by the last measurement."""
+        """Make after as loud as before on the chosen strip, by the last measurement, and on all linked with it."""
         workspace = self._workspace
-        found = self.latest(workspace.strip_id)
+        self._match(workspace.strip_id)
+        others = linked_with(workspace.session, workspace.chosen) - {workspace.strip_id}
+        if others:
+            self.match_all(others)
+
+    def _match(self, strip_id: str) -> None:
+        """By the last measurement, where there is one."""
+        found, strip = self.latest(strip_id), self._workspace.session.strip(strip_id)
         if found is None:
             return
-        offset = found.offset_db if workspace.strip.chain else 0.0
-        if abs(offset - workspace.strip.match_db) >= _WORTH_DB:
-            strip_id = workspace.strip_id
-            workspace.document.adjust(lambda session: edit_strip(
+        offset = found.offset_db if strip.chain else 0.0
+        if abs(offset - strip.match_db) >= _WORTH_DB:
+            self._workspace.document.adjust(lambda session: edit_strip(
                 session, strip_id, lambda strip: strip.with_(match_db=offset)))
 
     def cancel(self) -> None:

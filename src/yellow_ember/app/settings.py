@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
 import platformdirs
@@ -12,6 +12,7 @@ from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
 
 BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
+LOOKS = ("desktop", "dark", "light")
 MOST_RECENT, MOST_HEARD = 8, 20
 
 
@@ -19,6 +20,9 @@ MOST_RECENT, MOST_HEARD = 8, 20
 class Settings:
     """device, block in frames; animation moves pictures; scale in percent (at the next start).
 
+    background_printing : strips that are not edited are printed into the cache, which takes at most prints_gb
+    look : "desktop", "dark" or "light" (at the next start)
+    notes : the user's own words on presets, by name
     impulses : folder in which the user looks for impulse responses
     favourites, heard : names of presets that the user marked, and kept last
     layout : what each splitter and the window remember, as text
@@ -29,10 +33,14 @@ class Settings:
     animation: bool = True
     scale: int = 100
     match_lock: bool = True
+    background_printing: bool = True
+    prints_gb: float = 4.0
+    look: str = "desktop"
     recent: tuple[str, ...] = ()
     impulses: str = ""
     favourites: tuple[str, ...] = ()
     heard: tuple[str, ...] = ()
+    notes: dict[str, str] = field(default_factory=dict)
     layout: dict[str, str] | None = None
 
     def remember(self, path: Path) -> None:
@@ -69,12 +77,14 @@ def load_settings() -> Settings:
         value, default = found.get(entry.name), getattr(settings, entry.name)
         if isinstance(default, tuple) and isinstance(value, list):
             setattr(settings, entry.name, tuple(str(item) for item in value))
-        elif entry.name == "layout" and isinstance(value, dict):
-            settings.layout = {str(name): str(state) for name, state in value.items()}
+        elif entry.name in ("layout", "notes") and isinstance(value, dict):
+            setattr(settings, entry.name, {str(name): str(state) for name, state in value.items()})
         elif type(value) is type(default):
             setattr(settings, entry.name, value)
     if settings.block not in BLOCK_SIZES:
         settings.block = Settings.block
+    settings.look = settings.look if settings.look in LOOKS else "desktop"
+    settings.prints_gb = min(max(settings.prints_gb, 0.5), 1000.0)
     settings.scale = min(max(settings.scale, 75), 300)
     return settings
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from yellow_ember.app.background import BackgroundPrints
 from yellow_ember.app.imports import Imports
 from yellow_ember.app.measurer import Measurer
 from yellow_ember.app.messages import Messages
@@ -22,6 +23,7 @@ from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.session.autosave import Autosave
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits import add_track
+from yellow_ember.session.following import follow, linked_with
 from yellow_ember.session.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import impulse_files, missing_audio, read_session, relocate, write_session
@@ -50,11 +52,12 @@ class Workspace(QObject):
         super().__init__()
         self.settings = settings
         self.messages = Messages()
-        self.document = Document(Session(strips=(master_strip(),)))
+        self.document = Document(Session(strips=(master_strip(),)), rule=self._follow)
         self.engine: EngineClient | None = None
         self.state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
         self.strip_id = MASTER
         self.stage_id = ""
+        self._chosen: tuple[str, ...] = ()
         self.before = False
         self._record = record
         self._play_wanted = False
@@ -66,6 +69,7 @@ class Workspace(QObject):
         self._engine_ready: Future[EngineClient] | None = None
         self.imports = Imports(self)
         self.measurer = Measurer(self)
+        self.prints = BackgroundPrints(self)
         self._save_timer = QTimer(self)
         self._save_timer.setSingleShot(True)
         self._save_timer.setInterval(_AUTOSAVE_MS)
@@ -97,6 +101,7 @@ class Workspace(QObject):
         self._save_timer.stop()
         self.imports.cancel()
         self.measurer.cancel()
+        self.prints.cancel()
         if self._print is not None:
             self._print.cancel()
         if self.engine is None and self._engine_ready is not None:
@@ -119,6 +124,7 @@ class Workspace(QObject):
             self.state = self.engine.poll()
             self.imports.poll()
             self.measurer.poll()
+            self.prints.poll()
             self._poll_print()
         self.frame.emit(self.state)
 
@@ -147,6 +153,10 @@ class Workspace(QObject):
     def session(self) -> Session:
         return self.document.session
 
+    def _follow(self, committed: Session, now: Session, new: Session) -> Session:
+        """What else moves with a change: linked strips and stages, and all that are chosen."""
+        return follow(committed, now, new, self.chosen)
+
     def _on_change(self, session: Session) -> None:
         if self.strip_id not in {strip.id for strip in session.strips}:
             self.strip_id = MASTER
@@ -163,7 +173,7 @@ class Workspace(QObject):
     def adopt(self, session: Session, path: Path | None, *, unsaved: bool = False) -> None:
         """Work on another session from now on."""
         self._unlisten()
-        self.document = Document(session, path)
+        self.document = Document(session, path, self._follow)
         if unsaved:
             self.document.mark_unsaved()
         self._unlisten = self.document.listen(self._on_change)
@@ -171,6 +181,7 @@ class Workspace(QObject):
             self.engine.stop()
             self.engine.locate(self.start_position)
         self.strip_id = session.strips[0].id
+        self._chosen = ()
         self._on_change(session)
         if not unsaved:
             self._save_timer.stop()
@@ -284,6 +295,51 @@ class Workspace(QObject):
     def strip(self) -> Strip:
         return self.session.strip(self.strip_id)
 
+    @property
+    def chosen(self) -> tuple[str, ...]:
+        """Ids of the strips that are edited at once, in the desk's order; one of them is `strip_id`."""
+        if not self._chosen:
+            return (self.strip_id,)
+        return tuple(strip.id for strip, _ in self.session.depth_first()
+                     if strip.id in self._chosen or strip.id == self.strip_id)
+
+    def choose_also(self, strip_id: str) -> None:
+        """Put a strip with those that are edited at once, or take it out."""
+        chosen = set(self.chosen) ^ {strip_id}
+        if not chosen:
+            return
+        self._chosen = tuple(chosen)
+        if self.strip_id not in chosen:
+            self.select(next(strip.id for strip, _ in self.session.depth_first() if strip.id in chosen))
+        elif strip_id in chosen:
+            self.select(strip_id)
+        self._chosen_changed()
+
+    def choose_also_next(self, strip_id: str) -> None:
+        """Go on to a strip and keep those chosen that were."""
+        self._chosen = tuple({*self.chosen, strip_id})
+        self.select(strip_id)
+        self._chosen_changed()
+
+    def choose_up_to(self, strip_id: str) -> None:
+        """Choose all strips between the present one and that one."""
+        order = [strip.id for strip, _ in self.session.depth_first()]
+        low, high = sorted((order.index(self.strip_id), order.index(strip_id)))
+        self._chosen = tuple(order[low:high + 1])
+        self._chosen_changed()
+
+    def choose_only(self, strip_id: str) -> None:
+        """Choose one strip alone."""
+        several = len(self.chosen) > 1
+        self._chosen = ()
+        self.select(strip_id)
+        if several:
+            self._chosen_changed()
+
+    def _chosen_changed(self) -> None:
+        self._tell_selection()
+        self.selected.emit()
+
     def select(self, strip_id: str, stage_id: str | None = None) -> None:
         """Choose a strip, and one of its stages (its first unless named)."""
         chain = self.session.strip(strip_id).chain
@@ -294,6 +350,8 @@ class Workspace(QObject):
         if (strip_id, stage_id) == (self.strip_id, self.stage_id):
             return
         other_strip = strip_id != self.strip_id
+        if strip_id not in self._chosen:
+            self._chosen = ()
         self.strip_id, self.stage_id = strip_id, stage_id
         self._tell_selection()
         if other_strip:
@@ -305,10 +363,10 @@ class Workspace(QObject):
             return
         place = self.strip.place_of(self.stage_id) if self.stage_id else 0
         self.engine.watch(self.strip_id, place)
-        self.engine.hear_before(frozenset({self.strip_id}) if self.before else frozenset())
+        self.engine.hear_before(frozenset(linked_with(self.session, self.chosen) if self.before else ()))
 
     def hear_before(self, before: bool) -> None:
-        """Hear the chosen strip before its chain, or after it."""
+        """Hear the chosen strips, and all linked with them, before their chains or after them."""
         if before != self.before:
             self.before = before
             self._tell_selection()

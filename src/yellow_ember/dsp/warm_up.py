@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from yellow_ember.dsp.chain import Chain, StageSettings
-from yellow_ember.dsp.kernels.mixing import advance, ceiling
+from yellow_ember.dsp.kernels.mixing import advance, ceiling, level_turn, print_to_sides, to_sides
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
@@ -25,7 +25,11 @@ def warm_up() -> Iterator[tuple[str, float]]:
     yield "Mixing and meters", len(STAGES) / (len(STAGES) + 1)
     block = np.zeros((2, 16))
     ceiling(block, 1.0, 0.1, np.ones(1))
-    advance(Ramp(0.0, 48000.0).state, 1)
+    state = Ramp(0.0, 48000.0).state
+    advance(state, 1)
+    level_turn(block, block, 0.1, np.ones(2))
+    to_sides(block, state, state, block.copy())
+    print_to_sides(np.zeros((16, 2), np.float32), block.copy(), 0, state, state, state, block)
     from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
 
     for channels in (1, 2):

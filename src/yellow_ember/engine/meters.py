@@ -1,4 +1,4 @@
-"""Meters of a running graph: the level behind every strip, and all points of the one that is watched."""
+"""Meters of a running graph: the level behind every strip, all points of the one that is watched, and loudness."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
 from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, Board
 from yellow_ember.engine.graph import Graph, StripNode
-from yellow_ember.session.model import Session
+from yellow_ember.session.model import MASTER, Session
 
 
 class _Watched:
-    """Level meters at every point of a strip's chain, and its loudness."""
+    """What is metered of a strip while it is looked at: every point of its chain, and its loudness."""
 
     def __init__(self, rate: float, node: StripNode) -> None:
         self.points = [LevelMeter(rate, node.channels) for _ in range(len(node.chain.slots) + 1)]
@@ -47,18 +47,19 @@ class GraphMeters:
     def process(self, watched: str, frames: int) -> None:
         """Take in what came out of the strips."""
         self._out.process(self._sides)
-        if watched in self._watched:
-            self._watched[watched].loudness.process(self._graph.nodes[watched].out(frames))
+        for strip_id in {watched, MASTER} & self._watched.keys():
+            self._watched[strip_id].loudness.process(self._graph.nodes[strip_id].out(frames))
 
     def show(self, board: Board, watched: str) -> None:
         """Publish."""
         board.strips["vu"][self._rows] = self._out.vu.reshape(-1, 2)[self._nodes]
         board.strips["peak"][self._rows] = self._out.peak.reshape(-1, 2)[self._nodes]
-        if watched not in self._watched or watched not in self._row_of:
-            return
-        meters, entry = self._watched[watched], board.strips[self._row_of[watched]]
-        entry["true_peak"] = meters.loudness.true_peak
-        entry["short_term"] = meters.loudness.short_term
-        for point, meter in enumerate(meters.points[:MOST_POINTS]):
-            entry["point_vu"][point] = meter.vu.max()
-            entry["point_peak"][point] = meter.peak.max()
+        for strip_id in {watched, MASTER} & self._watched.keys() & self._row_of.keys():
+            loudness, entry = self._watched[strip_id].loudness, board.strips[self._row_of[strip_id]]
+            entry["true_peak"] = loudness.true_peak
+            entry["short_term"] = loudness.short_term
+        if watched in self._watched and watched in self._row_of:
+            entry = board.strips[self._row_of[watched]]
+            for point, meter in enumerate(self._watched[watched].points[:MOST_POINTS]):
+                entry["point_vu"][point] = meter.vu.max()
+                entry["point_peak"][point] = meter.peak.max()

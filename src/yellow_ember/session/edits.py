@@ -119,13 +119,16 @@ def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]
 
 
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
-    """Without that stage; macros let go of it."""
+    """Without that stage; macros and links let go of it."""
+    return without_lost_links(_taken_out(session, strip_id, stage_id))
 
+
+def _taken_out(session: Session, strip_id: str, stage_id: str) -> Session:
     def change(strip: Strip) -> Strip:
         chain = tuple(stage for stage in strip.chain if stage.id != stage_id)
         return strip.with_(chain=chain, macros=without_stages(strip.macros, chain))
 
-    return without_lost_links(edit_strip(session, strip_id, change))
+    return edit_strip(session, strip_id, change)
 
 
 def add_macro(session: Session, strip_id: str, name: str, targets: tuple[Target, ...] = ()) -> Session:
@@ -186,6 +189,12 @@ def move_stage(session: Session, strip_id: str, stage_id: str, place: int) -> Se
         return strip.with_(chain=(*rest[:at], moved, *rest[at:]))
 
     return edit_strip(session, strip_id, change)
+
+
+def carry_stage(session: Session, strip_id: str, stage_id: str, to: str) -> Session:
+    """The stage to the end of another strip's chain, where it stays in its link; macros let go of it."""
+    stage = session.strip(strip_id).stage(stage_id)
+    return add_stage(_taken_out(session, strip_id, stage_id), to, stage)
 
 
 def add_track(session: Session, audio: Path, out: str = MASTER) -> Session:

@@ -155,3 +155,14 @@ def _set(session: Session, rule: _Rule, member: str, place: _Place, stage_id: st
     if name in STAGE_FIELDS:
         return edit_stage(session, strip.id, stage_id, lambda old: replace_stage(old, **{name: value}))
     return set_parameter(session, strip.id, stage_id, name, value)
+
+
+def linked_with(session: Session, strip_ids: tuple[str, ...]) -> set[str]:
+    """Ids of these strips and of all that move when one of them, or a stage of it, is changed."""
+    found = set(strip_ids)
+    owner = {stage.id: strip.id for strip in session.strips for stage in strip.chain}
+    for group in session.links:
+        strips = {owner.get(member, member) for member in group.members}
+        if strips & set(strip_ids):
+            found |= strips
+    return found

@@ -6,7 +6,7 @@ import itertools
 import string
 from collections.abc import Callable, Iterator
 
-from yellow_ember.session.edits import without_lost_links
+from yellow_ember.session.edits import replace_stage, without_lost_links
 from yellow_ember.session.links import FEWEST, STAGE_FIELDS, STRIP_FIELDS, LinkGroup
 from yellow_ember.session.model import Session, new_id
 
@@ -76,6 +76,39 @@ def edit_link(session: Session, group_id: str, change: Callable[[LinkGroup], Lin
 
 def remove_link(session: Session, group_id: str) -> Session:
     return session.with_(links=tuple(group for group in session.links if group.id != group_id))
+
+
+def strips_of(session: Session, group: LinkGroup) -> tuple[str, ...]:
+    """Ids of the strips that a group is about, in the desk's order."""
+    return tuple(strip.id for strip, _ in session.depth_first()
+                 if strip.id in group.members or any(stage.id in group.members for stage in strip.chain))
+
+
+def bypass_group(session: Session, group: LinkGroup, *, bypass: bool) -> Session:
+    """All members at once: the whole path of strips, or the stages alone."""
+    for strip_id in strips_of(session, group):
+        strip = session.strip(strip_id)
+        if group.of_stages:
+            strip = strip.with_(chain=tuple(replace_stage(stage, on=not bypass) if stage.id in group.members else stage
+                                            for stage in strip.chain))
+        else:
+            strip = strip.with_(bypass=bypass)
+        session = session.with_strip(strip)
+    return session
+
+
+def bypassed(session: Session, group: LinkGroup) -> bool:
+    """True where all members are."""
+    if group.of_stages:
+        return not any(stage.on for strip in session.strips for stage in strip.chain if stage.id in group.members)
+    return all(session.strip(strip_id).bypass for strip_id in group.members)
+
+
+def solo_group(session: Session, group: LinkGroup, *, solo: bool) -> Session:
+    """All strips of a group, alone or not."""
+    for strip_id in strips_of(session, group):
+        session = session.with_strip(session.strip(strip_id).with_(solo=solo))
+    return session
 
 
 def linkable(session: Session, group: LinkGroup) -> dict[str, str]:
