@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import soundfile
 
+from yellow_ember.app.batch_window import BatchWindow
+from yellow_ember.app.main_window import MainWindow
 from yellow_ember.cli import main
 from yellow_ember.engine.batch import BatchOrder, run_batch
 from yellow_ember.files.reading import AudioFileError
@@ -111,3 +115,72 @@ def test_what_is_not_there_is_said(tmp_path: Path) -> None:
     (tmp_path / "empty").mkdir()
     with pytest.raises(AudioFileError, match="no sound files there"):
         next(run_batch([tmp_path / "empty"], order))
+
+
+# -- in the window ----------------------------------------------------------------------------
+
+
+@pytest.fixture
+def batch_window(window: MainWindow, shots: Path, tmp_path: Path) -> Iterator[BatchWindow]:
+    made = BatchWindow(window.workspace, window)
+    made.show()
+    made.add([shots])
+    made.folder.setText(str(tmp_path / "out"))
+    made.chain.setCurrentText("Two diodes")
+    yield made
+    made.close()
+
+
+def finished(qtbot: Any, batch_window: BatchWindow) -> None:
+    qtbot.waitUntil(lambda: batch_window.buttons["Start"].isEnabled(), timeout=60000)
+
+
+def test_the_window_runs_a_folder_and_names_what_failed(batch_window: BatchWindow, qtbot: Any, tmp_path: Path,
+                                                        monkeypatch: pytest.MonkeyPatch) -> None:
+    batch_window.level.setCurrentText("highest peak at")
+    batch_window.peak.setValue(-3.0)
+    batch_window.names.setText("{preset} {name}")
+    batch_window.buttons["Start"].click()
+    assert batch_window.buttons["Stop"].isEnabled()
+    finished(qtbot, batch_window)
+    assert batch_window.state.text() == "4 done, 1 failed"
+    assert batch_window.progress.value() == 100
+    rows = {batch_window.results.item(row, 0).text(): batch_window.results.item(row, 1).text()
+            for row in range(batch_window.results.rowCount())}
+    assert rows["torn.wav"] == "failed"
+    assert rows["kick.wav"] == "done"
+    made, _ = soundfile.read(tmp_path / "out" / "Two diodes kick.wav")
+    assert np.abs(made).max() == pytest.approx(10.0 ** (-3.0 / 20.0), rel=1e-3)
+    report = tmp_path / "report.json"
+    monkeypatch.setattr("yellow_ember.app.batch_window.QFileDialog.getSaveFileName", lambda *_: (str(report), ""))
+    batch_window.buttons["Report"].click()
+    assert len(json.loads(report.read_text())) == 5
+
+
+def test_a_stopped_run_goes_on_in_the_window(batch_window: BatchWindow, qtbot: Any, shots: Path,
+                                             rng: np.random.Generator) -> None:
+    for number in range(40):
+        soundfile.write(shots / f"{number}.wav", 0.1 * rng.standard_normal(RATE), RATE)
+    batch_window.buttons["Start"].click()
+    qtbot.waitUntil(lambda: batch_window.results.rowCount() > 0, timeout=60000)
+    batch_window.buttons["Stop"].click()
+    finished(qtbot, batch_window)
+    assert "stopped" in batch_window.state.text()
+    assert len(batch_window.entries) < 45
+    assert batch_window.resume.isChecked()
+    batch_window.buttons["Start"].click()
+    finished(qtbot, batch_window)
+    assert "skipped" in batch_window.state.text()
+    assert {entry.state for entry in batch_window.entries} == {"done", "skipped", "failed"}
+    assert len(batch_window.entries) == 45
+
+
+def test_what_can_t_be_begun_is_said(batch_window: BatchWindow, qtbot: Any) -> None:
+    batch_window.names.setText("{title}")
+    batch_window.buttons["Start"].click()
+    finished(qtbot, batch_window)
+    assert "not 'title'" in batch_window.state.text()
+    batch_window.inputs.selectAll()
+    batch_window.buttons["Take out"].click()
+    batch_window.buttons["Start"].click()
+    assert "nothing in the list" in batch_window.state.text()

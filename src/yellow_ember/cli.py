@@ -135,7 +135,7 @@ def _process(arguments: argparse.Namespace) -> int:
 
 
 def _batch(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.batch import DONE, FAILED, SKIPPED, BatchEntry, BatchOrder, cores, run_batch
+    from yellow_ember.engine.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
     from yellow_ember.engine.file_processing import FileOrder
 
     stages: tuple[StageSettings, ...]
@@ -156,13 +156,9 @@ def _batch(arguments: argparse.Namespace) -> int:
     except KeyboardInterrupt:
         stopped = True
     if arguments.report is not None:
-        write_text(arguments.report, json.dumps([
-            {**asdict(entry), "source": str(entry.source), "target": str(entry.target)} for entry in entries],
-            indent=1) + "\n")
-    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, SKIPPED, FAILED)}
-    _say(", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
-         + ("; stopped, --resume goes on from here" if stopped else ""))
-    return 130 if stopped else 1 if counts[FAILED] else 0
+        write_text(arguments.report, report_text(entries))
+    _say(counted(entries) + ("; stopped, --resume goes on from here" if stopped else ""))
+    return 130 if stopped else 1 if any(entry.state == FAILED for entry in entries) else 0
 
 
 def _render(arguments: argparse.Namespace) -> int:

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplit
 
 from yellow_ember.app import copying
 from yellow_ember.app.balance import Balance
+from yellow_ember.app.batch_window import BatchWindow
 from yellow_ember.app.bench import Bench
 from yellow_ember.app.desk import Desk
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
@@ -97,6 +98,7 @@ class MainWindow(QMainWindow):
         self._action(session, "Find missing audio\u2026", "", self.find_missing)
         session.addSeparator()
         self._action(session, "Print to files\u2026", "Ctrl+P", lambda: PrintDialog(workspace, self).show())
+        self._action(session, "Batch\u2026", "Ctrl+Shift+P", lambda: BatchWindow(workspace, self).show())
         self._action(session, "Settings\u2026", "Ctrl+,", lambda: SettingsDialog(workspace, self).show())
         self._action(session, "Quit", "Ctrl+Q", self.close)
         self._undo = self._action(edit, "Undo", "Ctrl+Z", self.undo)

@@ -5,11 +5,12 @@ One that can't be used does not stop the rest.  What is done stays done: a run t
 
 from __future__ import annotations
 
+import json
 import os
 import string
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
@@ -51,6 +52,18 @@ class BatchEntry:
     note: str = ""
     match_db: float = 0.0
     clipped: int = 0
+
+
+def report_text(entries: Sequence[BatchEntry]) -> str:
+    """What became of all files, as JSON."""
+    return json.dumps([{**asdict(entry), "source": str(entry.source), "target": str(entry.target)}
+                       for entry in entries], indent=1) + "\n"
+
+
+def counted(entries: Sequence[BatchEntry]) -> str:
+    """How many are done, skipped and failed, in words."""
+    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, SKIPPED, FAILED)}
+    return ", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
 
 
 def cores() -> int:
@@ -109,7 +122,7 @@ def _one(source: Path, target: Path, stages: tuple[StageSettings, ...], order: F
 
 
 def run_batch(inputs: Sequence[Path], order: BatchOrder,
-              progress: Callable[[float], None] = lambda share: None) -> Iterator[BatchEntry]:
+              progress: Callable[[float], None] = lambda share: None) -> Generator[BatchEntry, None, None]:
     """What became of each file, as it is done.  Closing the iterator cancels what has not begun.
 
     AudioFileError and ValueError where nothing can be begun.
