@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
-from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtGui import QColor, QMouseEvent, QPalette, QWheelEvent
 from PyQt6.QtWidgets import QApplication, QLineEdit, QMenu
 
 from yellow_ember.app import theme
@@ -149,20 +151,33 @@ def test_every_parameter_has_a_named_and_drawn_control(parameter: Parameter, bar
     assert not widget.grab().isNull()
 
 
-def luminance(colour) -> float:
-    parts = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4
-             for c in (colour.redF(), colour.greenF(), colour.blueF())]
-    return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+@pytest.fixture(params=["dark", "light"])
+def look(request: pytest.FixtureRequest) -> Iterator[str]:
+    theme.use(request.param)
+    yield request.param
+    theme.use("dark")
 
 
-def test_text_stands_out_enough() -> None:
+def test_text_stands_out_enough(look: str) -> None:
     for ground in (theme.GROUND, theme.PANEL, theme.RAISED, theme.AFTER_FILL):
-        for text in (theme.TEXT, theme.DIM) if ground is not theme.AFTER_FILL else (theme.TEXT,):
-            light, dark = sorted((luminance(text), luminance(ground)), reverse=True)
-            assert (light + 0.05) / (dark + 0.05) >= 4.5
+        texts = (theme.TEXT, theme.DIM, theme.AFTER, theme.BEFORE) if ground is not theme.AFTER_FILL else (theme.TEXT,)
+        for text in texts:
+            assert theme.contrast(text, ground) >= 4.5
+    for heat_db in range(-60, -4, 5):
+        assert theme.contrast(theme.heat_text_colour(heat_db), theme.PANEL) >= 4.5
 
 
-def test_heat_ramp_runs_from_coal_to_yellow_white() -> None:
-    levels = [luminance(theme.heat_colour(db)) for db in range(-60, -4, 5)]
+def test_heat_ramp_runs_from_coal_to_yellow(look: str) -> None:
+    levels = [theme.contrast(theme.heat_colour(db), QColor("black")) for db in range(-60, -4, 5)]
     assert levels == sorted(levels)
     assert theme.heat_colour(-300.0) == theme.heat_colour(-60.0)
+
+
+def test_the_look_follows_the_desktop_where_it_is_to(qapp: QApplication) -> None:
+    theme.apply(qapp, "light")
+    assert qapp.palette().color(QPalette.ColorRole.Window).lightness() > 200
+    theme.apply(qapp, "desktop")
+    wishes_light = qapp.styleHints().colorScheme() is Qt.ColorScheme.Light
+    assert (qapp.palette().color(QPalette.ColorRole.Window).lightness() > 200) is wishes_light
+    theme.apply(qapp, "dark")
+    assert qapp.palette().color(QPalette.ColorRole.Window).lightness() < 60

@@ -52,10 +52,6 @@ def _or_last(value: float | None, side: float = 1.0) -> float:
     return side * 1e9 if value is None else value
 
 
-_LEGIBLE_DB = -30.0
-"""Names of cooler presets are as bright as this, so that they can be read."""
-
-
 def _tone(brightness: float) -> str:
     """Brightness in words."""
     if abs(brightness) < 0.25:
@@ -157,7 +153,7 @@ class PresetBrowser(Audition):
             star = "\u2605 " if preset.name in settings.favourites else ""
             item = QListWidgetItem(f"{star}{preset.name}{mine}    {preset.source}, {preset.intention}")
             if preset.heat_db is not None:
-                item.setForeground(theme.heat_colour(max(preset.heat_db, _LEGIBLE_DB)))
+                item.setForeground(theme.heat_text_colour(preset.heat_db))
             item.setToolTip(preset.note)
             self.list.addItem(item)
         self.list.setCurrentRow(-1)

@@ -40,7 +40,7 @@ def run(paths: list[Path]) -> int:
     record = os.environ.get(RECORD_VARIABLE)
     workspace = Workspace(settings, Path(record) if record else None)
     report_unexpected(workspace.messages)
-    theme.apply(application)
+    theme.apply(application, settings.look)
     window = MainWindow(workspace)
     window.show()
     workspace.start()
