@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import configparser
 import shutil
+import socket
 import subprocess
 import tomllib
 import xml.etree.ElementTree as ElementTree
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import pytest
 from PyQt6.QtGui import QIcon
 
 from yellow_ember import __version__
-from yellow_ember.app import start
+from yellow_ember.app import single, start
+from yellow_ember.app.main_window import MainWindow
 from yellow_ember.cli import DEMO, parser
 from yellow_ember.dsp.stages import STAGES
 
@@ -75,3 +80,69 @@ def test_all_of_it_is_installed() -> None:
     for files in data.values():
         for name in files:
             assert (ROOT / name).is_file(), name
+
+
+@pytest.mark.skipif(shutil.which("desktop-file-validate") is None, reason="desktop-file-validate is not here")
+def test_the_entry_is_valid() -> None:
+    found = subprocess.run(["desktop-file-validate", str(DESKTOP / f"{start.DESKTOP_ID}.desktop")],
+                           capture_output=True, text=True, check=False)
+    assert (found.returncode, found.stdout, found.stderr) == (0, "", "")
+
+
+# -- one window -------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A meeting place of the test's own."""
+    monkeypatch.setattr(single, "meeting_place", lambda: tmp_path / "window")
+    return tmp_path / "window"
+
+
+def handed_over(qtbot: Any, paths: list[Path]) -> bool:
+    """Hand over from a thread, as another process would while this one goes on."""
+    with ThreadPoolExecutor(1) as pool:
+        answer = pool.submit(single.hand_over, paths)
+        qtbot.waitUntil(answer.done, timeout=10000)
+        return answer.result()
+
+
+def test_a_second_start_hands_its_files_to_the_window(window: MainWindow, qtbot: Any, place: Path,
+                                                      make_audio: Callable[..., Path]) -> None:
+    listener = single.SingleInstance(window)
+    listener.handed.connect(window.take_over)
+    assert listener.listening
+    path = make_audio("gulls.wav")
+    assert handed_over(qtbot, [path])
+    qtbot.waitUntil(lambda: window.workspace.session.name == "gulls", timeout=10000)
+    assert window.workspace.session.strips[0].audio == path
+    name = window.workspace.session.name
+    assert handed_over(qtbot, [])
+    assert window.workspace.session.name == name
+    listener.close()
+    assert not single.hand_over([path])
+
+
+def test_what_a_crash_left_at_the_meeting_place_is_in_nobody_s_way(qtbot: Any, place: Path) -> None:
+    with socket.socket(socket.AF_UNIX) as dead:
+        dead.bind(str(place))
+    assert place.exists()
+    assert not single.hand_over([])
+    listener = single.SingleInstance()
+    assert listener.listening
+    assert handed_over(qtbot, [])
+    listener.close()
+
+
+def test_a_start_beside_a_window_ends_at_once(window: MainWindow, qtbot: Any, place: Path,
+                                              monkeypatch: pytest.MonkeyPatch) -> None:
+    listener = single.SingleInstance(window)
+    came: list[list[Path]] = []
+    listener.handed.connect(came.append)
+    with ThreadPoolExecutor(1) as pool:
+        status = pool.submit(start.run, [DEMO])
+        qtbot.waitUntil(status.done, timeout=10000)
+    assert status.result() == 0
+    qtbot.waitUntil(lambda: bool(came))
+    assert came == [[DEMO]]
+    listener.close()

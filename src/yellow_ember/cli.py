@@ -252,17 +252,17 @@ def _bench(arguments: argparse.Namespace) -> int:
 # -- the window -----------------------------------------------------------------------------
 
 
-def _window(paths: list[Path]) -> int:
+def _window(paths: list[Path], *, apart: bool = False) -> int:
     from yellow_ember.app.start import run
 
-    return run(paths)
+    return run(paths, apart=apart)
 
 
 def _open(arguments: argparse.Namespace) -> int:
     for path in arguments.paths:
         if not path.exists():
             raise AudioFileError(f"{path} is not there")
-    return _window(arguments.paths)
+    return _window(arguments.paths, apart=arguments.apart)
 
 
 def _at_least(lowest: int) -> Callable[[str], int]:
@@ -301,9 +301,13 @@ def parser() -> argparse.ArgumentParser:
         sub.set_defaults(run=run)
         return sub
 
-    command("demo", lambda arguments: _window([DEMO]), "open the window with the demo session")
+    apart = "a window of its own, also where one is open already"
+    sub = command("demo", lambda arguments: _window([DEMO], apart=arguments.apart),
+                  "open the window with the demo session")
+    sub.add_argument("--apart", action="store_true", help=apart)
     sub = command("open", _open, "open the window with a session, or a new one from audio files")
     sub.add_argument("paths", nargs="*", type=Path, metavar="SESSION|AUDIO")
+    sub.add_argument("--apart", action="store_true", help=apart)
     sub = command("stages", _stages, "list the stages and their parameters")
     sub.add_argument("kind", nargs="?")
     sub.add_argument("--json", action="store_true")

@@ -198,6 +198,15 @@ class MainWindow(QMainWindow):
         if self._may_leave():
             self.workspace.open_any(paths)
 
+    def take_over(self, paths: list[Path]) -> None:
+        """What a second start brings: come to the front, and open its files."""
+        self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.show()
+        self.raise_()
+        self.activateWindow()
+        if paths:
+            self._open_paths(paths)
+
     def save(self) -> bool:
         """Save where the session lives; ask where it has no file of its own yet."""
         path = self.workspace.document.path

@@ -17,6 +17,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import load_settings
+from yellow_ember.app.single import SingleInstance, hand_over
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.autosave import Leftover, leftovers
@@ -27,8 +28,13 @@ RECORD_VARIABLE = "YELLOW_EMBER_RECORD"
 """Names a file for what the silent card is sent: raw float32, two channels."""
 
 
-def run(paths: list[Path]) -> int:
-    """Open the window with a session, audio files, or nothing; the exit status."""
+def run(paths: list[Path], *, apart: bool = False) -> int:
+    """Open the window with a session, audio files, or nothing; the exit status.
+
+    A window that is open already takes them over, unless this one is to stand `apart`.
+    """
+    if not apart and hand_over(paths):
+        return 0
     start_server()
     settings = load_settings()
     if settings.scale != 100:
@@ -44,6 +50,10 @@ def run(paths: list[Path]) -> int:
     window = MainWindow(workspace)
     window.show()
     workspace.start()
+    if not apart:
+        single = SingleInstance(window)
+        single.handed.connect(window.take_over)
+        workspace.closing.connect(single.close)
     QTimer.singleShot(0, lambda: _first_session(window, paths))
     signal.signal(signal.SIGINT, lambda *_: window.close())
     return application.exec()
