@@ -201,7 +201,7 @@ SHORTCUTS = (
     ("Session", (("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+O, Ctrl+S, Ctrl+Shift+S", "open, save, save as"),
                  ("Ctrl+P", "print to files"), ("Ctrl+M", "match loudness now"),
                  ("Ctrl+1 to Ctrl+5", "show or hide a panel"),
-                 ("F1", "this sheet"))),
+                 ("F1", "guides, and help on the stage"), ("Shift+F1", "this sheet"))),
 )
 
 

@@ -379,13 +379,15 @@ class Ladder(QWidget):
             assert action is not None
             action.setToolTip(kind.purpose)
         menu.addSeparator()
-        menu.addAction("Presets\u2026", self.open_presets)
+        menu.addAction("Presets\u2026", lambda: self.open_presets())
         plus = self._plus()
         menu.popup(self.mapToGlobal(QPointF(plus.left(), plus.bottom() + 2).toPoint()))
 
-    def open_presets(self) -> None:
-        """Presets to hear on this strip, in a window of their own."""
-        PresetBrowser(self._workspace, self).show()
+    def open_presets(self, search: str = "") -> None:
+        """Presets to hear on this strip, in a window of their own; `search` names what to show of them."""
+        browser = PresetBrowser(self._workspace, self)
+        browser.search.setText(search)
+        browser.show()
 
     def add(self, kind: str) -> None:
         """A new stage behind the chosen one, and at the end of every other chosen strip."""

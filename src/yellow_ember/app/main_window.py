@@ -16,6 +16,7 @@ from yellow_ember.app.batch_window import BatchWindow
 from yellow_ember.app.bench import Bench
 from yellow_ember.app.desk import Desk
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.help_window import FIRST, HelpWindow
 from yellow_ember.app.ladder import Ladder
 from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
@@ -128,7 +129,8 @@ class MainWindow(QMainWindow):
             action.setCheckable(True)
             self._panel_actions[name] = action
         view.aboutToShow.connect(self._show_panel_states)
-        self._action(aid, "Keys", "F1", lambda: ShortcutSheet(self).show())
+        self._action(aid, "Guides and stages", "F1", self.help)
+        self._action(aid, "Keys", "Shift+F1", lambda: ShortcutSheet(self).show())
 
     def _action(self, menu: QMenu, text: str, keys: str, run: Callable[[], object]) -> QAction:
         action = QAction(text, self)
@@ -172,6 +174,14 @@ class MainWindow(QMainWindow):
         if label:
             self.workspace.messages.say(f"Done again: {label}")
             self._refresh()
+
+    def help(self) -> None:
+        """Help, at the page of the chosen stage where there is one."""
+        workspace = self.workspace
+        page = f"stage:{workspace.strip.stage(workspace.stage_id).kind}" if workspace.stage_id else FIRST
+        window = HelpWindow(self.ladder.open_presets, self)
+        window.show_page(page)
+        window.show()
 
     def bypass_path(self) -> None:
         """The whole path of the chosen strips, and of all linked with them, out or in."""
