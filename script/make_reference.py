@@ -18,13 +18,16 @@ from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.chain_file import VERSION as CHAIN_VERSION
 from yellow_ember.session.links import FEWEST
 from yellow_ember.session.macros import MOST_MACROS, Bend
-from yellow_ember.session.model import LOUDEST_DB, RATES, SILENT_DB
+from yellow_ember.session.model import LOUDEST_DB, MOST_MATCH_DB, RATES, SILENT_DB, StripKind
 from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
 from yellow_ember.session.presets import INTENTIONS, SOURCES
 from yellow_ember.session.presets import VERSION as PRESET_VERSION
 from yellow_ember.session.reading import HIGHEST_DB, LOWEST_DB
 from yellow_ember.session.session_file import FORMAT as SESSION_FORMAT
 from yellow_ember.session.session_file import VERSION as SESSION_VERSION
+from yellow_ember.session.sets import ANY, SCOPES
+from yellow_ember.session.sets import FORMAT as SET_FORMAT
+from yellow_ember.session.sets import VERSION as SET_VERSION
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 
@@ -122,6 +125,7 @@ def schemas() -> dict[str, dict[str, Any]]:
     """JSON Schema by file name."""
     stages, text, flag = _stages_schema(), {"type": "string"}, {"type": "boolean"}
     whole = {"type": "integer", "minimum": 0}
+    match = {"type": "number", "minimum": -MOST_MATCH_DB, "maximum": MOST_MATCH_DB}
     factor = {"enum": [1, 2, 4, 8, 16]}
     strip = {
         "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
@@ -135,7 +139,7 @@ def schemas() -> dict[str, dict[str, Any]]:
             "volume_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB},
             "pan": {"type": "number", "minimum": -100, "maximum": 100}, "mute": flag, "solo": flag,
             "bypass": flag, "macros": _macros_schema(),
-            "match_db": {"type": "number", "minimum": -60, "maximum": 60}, "chain": stages}}
+            "match_db": match, "chain": stages}}
     texts = {"type": "array", "items": text}
     link = {"type": "object", "required": ["name", "members"], "additionalProperties": False, "properties": {
         "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,
@@ -151,11 +155,18 @@ def schemas() -> dict[str, dict[str, Any]]:
                  "properties": {"start": whole, "end": whole, "on": flag}},
         "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
-              "note": text, "stages": stages, "macros": _macros_schema()}
+              "note": text, "match_db": match, "stages": stages, "macros": _macros_schema()}
+    part = {"type": "object", "required": ["where", "stages"], "additionalProperties": False, "properties": {
+        "where": {"enum": [kind.value for kind in StripKind]}, "source": {"enum": [ANY, *SOURCES]},
+        "match_db": match, "stages": stages, "macros": _macros_schema()}}
+    found_set = {"name": text, "scope": {"enum": list(SCOPES)}, "intention": {"enum": list(INTENTIONS)}, "note": text,
+                 "linked": flag, "parts": {"type": "array", "items": part, "minItems": 1}}
     return {
         "chain.schema.json": _document("Chain", CHAIN_FORMAT, CHAIN_VERSION, ["stages"], {"stages": stages}),
         "preset.schema.json": _document("Preset", PRESET_FORMAT, PRESET_VERSION,
                                         ["name", "source", "intention", "stages"], preset),
+        "set.schema.json": _document("Set", SET_FORMAT, SET_VERSION, ["name", "scope", "intention", "parts"],
+                                     found_set),
         "session.schema.json": _document("Session", SESSION_FORMAT, SESSION_VERSION, ["strips"], session)}
 
 

@@ -1,23 +1,31 @@
 #!/usr/bin/env python3
-"""Measure the heat and brightness of every shipped preset on one sound, for the preset browser.
+"""Measure every shipped preset: heat and brightness on one sound, and what makes it as loud as it was before.
 
-The sound is the demo's dry mix, and then its drums alone, for what answers strokes.
+The sound is the demo's dry mix, and then its drums alone, for what answers strokes.  Loudness is matched on the part
+of the demo that suits the preset, and written into its file.
 
 Usage: measure_presets.py [--check]     --check measures nothing and fails where a preset has no figures
 """
 
 import json
 import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from yellow_ember.cli import DEMO
-from yellow_ember.dsp.chain import Chain
+from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character
-from yellow_ember.session.presets import FIGURES_FILE, shipped_presets
+from yellow_ember.measure.loudness import loudness
+from yellow_ember.session.presets import FIGURES_FILE, SHIPPED, SUITABLE, read_preset, shipped_presets
+from yellow_ember.session.presets import VERSION as PRESET_VERSION
 from yellow_ember.session.session_file import read_session
+from yellow_ember.session.sets import SHIPPED_SETS, read_set
+from yellow_ember.session.sets import VERSION as SET_VERSION
 
 _SECONDS, _STROKES_SECONDS, _SETTLE_SECONDS, _BLOCK = 5.0, 3.0, 1.0, 4096
 _FACTOR = 4
@@ -46,6 +54,33 @@ def reference() -> tuple[np.ndarray, int]:
                           axis=1), read_session(DEMO).rate
 
 
+def through(chain: Chain, before: np.ndarray) -> np.ndarray:
+    """What a chain makes of a sound, its latency taken off."""
+    late = chain.latency
+    after = np.concatenate((before, np.zeros((2, late + _BLOCK))), axis=1)
+    for start in range(0, after.shape[1] - _BLOCK + 1, _BLOCK):
+        part = np.ascontiguousarray(after[:, start:start + _BLOCK])
+        chain.process(part)
+        after[:, start:start + _BLOCK] = part
+    return after[:, late:late + before.shape[1]]
+
+
+def write_match(path: Path, place: Callable[[dict[str, Any]], dict[str, Any]], match_db: float, version: int) -> None:
+    """Into a preset's file, or into a part of a set's."""
+    found = json.loads(path.read_text("utf-8"))
+    found["version"] = version
+    place(found)["match_db"] = round(match_db, 2)
+    path.write_text(json.dumps(found, indent=1) + "\n", encoding="utf-8")
+
+
+def matched(stages: tuple[StageSettings, ...], source: str, rate: int) -> float:
+    """What makes a chain as loud as its input, on the part of the demo that suits the source."""
+    before = mixed(SUITABLE.get(source, ()), _SETTLE_SECONDS + _SECONDS)
+    settle = round(_SETTLE_SECONDS * rate)
+    after = through(Chain(Setup(rate, 2, _BLOCK, _FACTOR), stages), before)
+    return (loudness(before[:, settle:], rate).integrated_lufs - loudness(after[:, settle:], rate).integrated_lufs)
+
+
 def main() -> int:
     names = {preset.name for preset in shipped_presets()}
     known = json.loads(FIGURES_FILE.read_text("utf-8")) if FIGURES_FILE.exists() else {}
@@ -57,15 +92,16 @@ def main() -> int:
     settle = round(_SETTLE_SECONDS * rate)
     figures = {}
     for preset in shipped_presets():
-        chain = Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages)
-        late = chain.latency
-        after = np.concatenate((before, np.zeros((2, late + _BLOCK))), axis=1)
-        for start in range(0, after.shape[1] - _BLOCK + 1, _BLOCK):
-            part = np.ascontiguousarray(after[:, start:start + _BLOCK])
-            chain.process(part)
-            after[:, start:start + _BLOCK] = part
-        found = character(before[:, settle:], after[:, settle + late:late + before.shape[1]], rate)
+        after = through(Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages), before)
+        found = character(before[:, settle:], after[:, settle:], rate)
         figures[preset.name] = {"heat_db": round(found.heat_db, 1), "brightness": round(found.brightness, 2)}
+    for path in SHIPPED.glob("*.json"):
+        preset = read_preset(path)
+        write_match(path, lambda found: found, matched(preset.stages, preset.source, rate), PRESET_VERSION)
+    for path in SHIPPED_SETS.glob("*.json"):
+        for place, part in enumerate(read_set(path).parts):
+            write_match(path, lambda found, at=place: found["parts"][at], matched(part.stages, part.source, rate),
+                        SET_VERSION)
     FIGURES_FILE.write_text(json.dumps(figures, indent=1, sort_keys=True) + "\n", encoding="utf-8")
     return 0
 

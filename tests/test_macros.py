@@ -16,9 +16,11 @@ from yellow_ember.session.edits import (
     add_macro,
     add_stage,
     edit_macro,
+    edit_macros,
     move_stage,
     remove_stage,
     set_macro,
+    set_parameter,
     use_chain,
 )
 from yellow_ember.session.macros import MOST_MACROS, Bend, Target
@@ -66,6 +68,23 @@ def test_a_macro_lets_go_of_what_is_removed_and_follows_what_moves(session: Sess
     left = remove_stage(session, STRIP, drive.id)
     assert [target.stage for target in left.strip(STRIP).macros[0].targets] == [eq.id]
     assert move(left, 100.0).strip(STRIP).chain[0].params["high_cut_hz"] == pytest.approx(2000.0)
+
+
+def test_what_was_moved_by_hand_since_stays_when_other_macros_come_and_go(session: Session) -> None:
+    drive, eq = session.strip(STRIP).chain
+    session = set_parameter(move(session, 50.0), STRIP, drive.id, "drive_db", 9.0)
+    more = add_macro(session, STRIP, "Lamp", (Target(eq.id, "low_cut_hz", 40.0, 200.0),))
+    assert values(more) == values(session)
+    assert more.strip(STRIP).chain[1].params["low_cut_hz"] == 40.0
+    renamed = edit_macro(more, STRIP, more.strip(STRIP).macros[0].id,
+                         lambda macro: dataclasses.replace(macro, name="Kiln"))
+    assert values(renamed) == values(session)
+    put = edit_macro(renamed, STRIP, renamed.strip(STRIP).macros[0].id,
+                     lambda macro: macro.with_target(Target(drive.id, "asymmetry_pct", 0.0, 80.0)))
+    assert values(put) == values(session)
+    assert put.strip(STRIP).chain[0].params["asymmetry_pct"] == pytest.approx(40.0), "a new target goes to its place"
+    gone = edit_macros(put, STRIP, put.strip(STRIP).macros[:1])
+    assert values(gone) == values(session)
 
 
 def test_a_strip_holds_eight(session: Session) -> None:

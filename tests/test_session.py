@@ -10,13 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import jsonschema
-import numpy as np
 import pytest
-from scipy.signal import lfilter
 
 from yellow_ember.cli import DEMO
-from yellow_ember.dsp.chain import Chain
-from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
 from yellow_ember.session.autosave import Autosave, leftovers, state_folder
@@ -338,23 +334,6 @@ def test_macros_of_presets_stand_where_their_stages_do(preset: Preset, demo: Ses
     used = use_chain(demo, "harmonium", preset.stages, preset.macros)
     moved = edit_macros(used, "harmonium", used.strip("harmonium").macros)
     assert moved == used
-
-
-@pytest.mark.parametrize("preset", shipped_presets(), ids=lambda preset: preset.name)
-def test_no_preset_is_silent_or_blows_up(preset: Preset, rng: np.random.Generator) -> None:
-    """On pink-ish noise about 0 VU: within 12 dB of its level, and never beyond +6 dBFS."""
-    chain = Chain(Setup(48000, 2, 4800, 2), preset.stages)
-    frames = 3 * 48000 + chain.latency
-    noise = lfilter([1.0], [1.0, -0.9], rng.standard_normal((2, frames)), axis=1)
-    noise *= 10.0 ** (-21.0 / 20.0) / noise.std()
-    out = noise.copy()
-    for start in range(0, frames, 4800):
-        part = np.ascontiguousarray(out[:, start:start + 4800])
-        chain.process(part)
-        out[:, start:start + 4800] = part
-    heard = out[:, chain.latency:]
-    assert 20.0 * np.log10(heard.std() / noise.std()) == pytest.approx(0.0, abs=12.0)
-    assert np.abs(heard).max() < 2.0
 
 
 def test_own_presets_are_kept_renamed_exported_and_dropped(tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.preset_browser import PresetBrowser
 from yellow_ember.app.reels import pack_radii, turned
+from yellow_ember.app.settings import load_settings, save_settings
 from yellow_ember.app.step_lane import StepLane
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import as_pair
@@ -320,6 +321,43 @@ def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, 
     later.which.setCurrentText("kept lately")
     assert [preset.name for preset in later._shown] == [name]
     later.close()
+
+
+def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbot) -> None:
+    window.workspace.select("harmonium")
+    found = browser(window)
+    assert not found.own_note.isEnabled()
+    found.search.setText("keel weight")
+    found.list.setCurrentRow(0)
+    found.own_note.setText("For the second verse")
+    found.own_note.editingFinished.emit()
+    assert window.workspace.settings.notes == {"Keel weight": "For the second verse"}
+    save_settings(window.workspace.settings)
+    assert load_settings().notes == {"Keel weight": "For the second verse"}
+    found.search.setText("second verse")
+    assert [preset.name for preset in found._shown] == ["Keel weight"]
+    assert "For the second verse" in found.list.item(0).toolTip()
+    found.list.setCurrentRow(0)
+    found.own_note.setText("")
+    found.own_note.editingFinished.emit()
+    assert window.workspace.settings.notes == {}
+    found.go_back()
+
+
+def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot) -> None:
+    workspace = window.workspace
+    workspace.choose_only("harmonium")
+    workspace.choose_also("plucked-guitar")
+    found = browser(window)
+    assert found.windowTitle().endswith("and 1 more")
+    found.search.setText("two diodes")
+    found.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
+    found.keep()
+    assert all(workspace.session.strip(strip_id).chain for strip_id in ("harmonium", "plucked-guitar"))
+    qtbot.waitUntil(lambda: all(workspace.measurer.fresh(strip_id) for strip_id in workspace.chosen), timeout=60000)
+    window.undo()
+    assert not any(strip.chain for strip in workspace.session.strips)
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])

@@ -20,6 +20,7 @@ from yellow_ember.app.help_window import FIRST, HelpWindow
 from yellow_ember.app.ladder import Ladder
 from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
+from yellow_ember.app.set_window import SetWindow
 from yellow_ember.app.tape_strip import TapeStrip
 from yellow_ember.app.top_line import TopLine
 from yellow_ember.app.workspace import Workspace
@@ -112,6 +113,7 @@ class MainWindow(QMainWindow):
         edit.addSeparator()
         self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
         self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)
+        self._action(edit, "Sets\u2026", "Shift+P", lambda: SetWindow(workspace, self).show())
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
         self._action(edit, "Links\u2026", "Ctrl+L", lambda: LinksWindow(workspace, self).show())
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)

@@ -142,9 +142,15 @@ class Measurer(QObject):
         if found is None:
             return
         offset = found.offset_db if strip.chain else 0.0
-        if abs(offset - strip.match_db) >= _WORTH_DB:
-            self._workspace.document.adjust(lambda session: edit_strip(
-                session, strip_id, lambda strip: strip.with_(match_db=offset)))
+        if abs(offset - strip.match_db) < _WORTH_DB:
+            return
+
+        def matched(session: Session) -> Session:
+            # What was last a step may hold another chain (one is being tried, or dragged): that keeps its own match.
+            here = any(other.id == strip_id and other.chain == strip.chain for other in session.strips)
+            return edit_strip(session, strip_id, lambda old: old.with_(match_db=offset)) if here else session
+
+        self._workspace.document.adjust(matched)
 
     def cancel(self) -> None:
         if self._job is not None:

@@ -66,7 +66,9 @@ class PresetBrowser(Audition):
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(workspace, parent, "Presets")
         self._shown: list[Preset] = []
-        self.setWindowTitle(f"Presets for {workspace.strip.name}")
+        self._strips = workspace.chosen
+        others = len(self._strips) - 1
+        self.setWindowTitle(f"Presets for {workspace.strip.name}{f' and {others} more' if others else ''}")
         self.resize(620, 560)
         self.source, self.intention = QComboBox(), QComboBox()
         for box, name, words in ((self.source, "Source", SOURCES), (self.intention, "Intention", INTENTIONS)):
@@ -86,6 +88,11 @@ class PresetBrowser(Audition):
         self.search.textChanged.connect(lambda _text: self._fill())
         self.note = QLabel()
         self.note.setWordWrap(True)
+        self.own_note = QLineEdit()
+        self.own_note.setPlaceholderText("Your own words on the chosen preset")
+        self.own_note.setAccessibleName("Your note")
+        self.own_note.setEnabled(False)
+        self.own_note.editingFinished.connect(self._keep_note)
         self._lay_out()
         self._fill()
         self.list.setFocus()
@@ -119,6 +126,7 @@ class PresetBrowser(Audition):
         layout.addLayout(more)
         layout.addWidget(self.list, 1)
         layout.addWidget(self.note)
+        layout.addWidget(self.own_note)
         layout.addWidget(self.state)
         layout.addLayout(own)
         layout.addLayout(self.closing_row)
@@ -142,7 +150,8 @@ class PresetBrowser(Audition):
         found = [preset for preset in all_presets()
                  if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)
                  and (among is None or preset.name in among) and (preset.path is not None or not own_only)
-                 and all(word in f"{preset.name} {preset.note}".lower() for word in words)]
+                 and all(word in f"{preset.name} {preset.note} {settings.notes.get(preset.name, '')}".lower()
+                         for word in words)]
         self._shown = sorted(found, key=_SORTS[self.order.currentText()])
         if among is settings.heard:
             self._shown.sort(key=lambda preset: settings.heard.index(preset.name))
@@ -154,7 +163,7 @@ class PresetBrowser(Audition):
             item = QListWidgetItem(f"{star}{preset.name}{mine}    {preset.source}, {preset.intention}")
             if preset.heat_db is not None:
                 item.setForeground(theme.heat_text_colour(preset.heat_db))
-            item.setToolTip(preset.note)
+            item.setToolTip("\n".join(filter(None, (preset.note, settings.notes.get(preset.name)))))
             self.list.addItem(item)
         self.list.setCurrentRow(-1)
         self.list.blockSignals(False)
@@ -174,7 +183,10 @@ class PresetBrowser(Audition):
 
     def tried(self, key: str) -> Session:
         preset = next(preset for preset in self._shown if preset.name == key)
-        return use_chain(self._workspace.session, self._strip_id, preset.stages, preset.macros)
+        session = self._workspace.session
+        for strip_id in self._strips:
+            session = use_chain(session, strip_id, preset.stages, preset.macros, preset.match_db)
+        return session
 
     def step(self, key: str) -> str:
         return f"Preset {key}"
@@ -186,10 +198,19 @@ class PresetBrowser(Audition):
         figures = "" if chosen.heat_db is None or chosen.brightness is None else (
             f"  <i>heat {chosen.heat_db:.0f} dB, {_tone(chosen.brightness)}</i>")
         self.note.setText(f"<b>{key}</b>: {chosen.note}{figures}")
+        self.own_note.setEnabled(True)
+        self.own_note.setText(self._workspace.settings.notes.get(key, ""))
+
+    def _keep_note(self) -> None:
+        """What was written on the chosen preset."""
+        if self.chosen_key:
+            self._workspace.settings.write_note(self.chosen_key, self.own_note.text().strip())
 
     def keep(self) -> None:
         if self.heard is not None:
             self._workspace.settings.keep_heard(self.heard)
+            self._workspace.measurer.match_all(
+                strip_id for strip_id in self._strips if strip_id != self._strip_id)
         super().keep()
 
     def mark(self) -> None:
@@ -219,7 +240,7 @@ class PresetBrowser(Audition):
         source, intention = self.source.currentText(), self.intention.currentText()
         kept = keep_preset(Preset(name.strip(), source if source != _ANY else "effect",
                                   intention if intention != _ANY else "glue", note.strip(), strip.chain,
-                                  strip.macros))
+                                  strip.macros, strip.match_db))
         self._fill()
         self.state.setText(f"{kept.name} is saved")
 
@@ -230,6 +251,9 @@ class PresetBrowser(Audition):
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=preset.name)
         if accepted and name.strip():
             renamed = rename_preset(preset, name.strip())
+            settings = self._workspace.settings
+            settings.write_note(renamed.name, settings.notes.get(preset.name, ""))
+            settings.write_note(preset.name, "")
             if preset.name in self._offsets:
                 self._offsets[renamed.name] = self._offsets[preset.name]
             self._fill(renamed.name)

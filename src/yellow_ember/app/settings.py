@@ -52,6 +52,11 @@ class Settings:
         """Put a preset first among those that were kept last."""
         self.heard = (name, *(old for old in self.heard if old != name))[:MOST_HEARD]
 
+    def write_note(self, name: str, words: str) -> None:
+        """The user's own words on a preset; none to take them away."""
+        others = {other: note for other, note in self.notes.items() if other != name}
+        self.notes = {**others, name: words} if words else others
+
     def mark(self, name: str, *, favourite: bool) -> None:
         """Make a preset a favourite, or not."""
         others = tuple(old for old in self.favourites if old != name)

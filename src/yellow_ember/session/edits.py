@@ -110,12 +110,13 @@ def add_stage(session: Session, strip_id: str, stage: StageSettings, place: int 
 
 
 def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...],
-              macros: tuple[Macro, ...] = ()) -> Session:
-    """These stages and macros, as new ones, in place of a strip's: what a preset does."""
+              macros: tuple[Macro, ...] = (), match_db: float = 0.0) -> Session:
+    """These stages and macros, as new ones, with their match, in place of a strip's: what a preset does."""
     new = {stage.id: new_id(stage.kind) for stage in stages}
     chain = tuple(replace_stage(stage, id=new[stage.id]) for stage in stages)
     own = renamed_stages(macros, new, [new_id("macro") for _ in macros])
-    return without_lost_links(edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain, macros=own)))
+    return without_lost_links(edit_strip(session, strip_id, lambda strip: strip.with_(
+        chain=chain, macros=own, match_db=match_db)))
 
 
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:

@@ -24,6 +24,7 @@ RATES = (44100, 48000, 88200, 96000)
 SILENT_DB = -80.0
 """Volume at and below this is silence."""
 LOUDEST_DB = 12.0
+MOST_MATCH_DB = 60.0
 
 
 class StripKind(enum.Enum):

@@ -16,11 +16,14 @@ import platformdirs
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.files.atomic import free_name, write_text
 from yellow_ember.session.macros import Macro
+from yellow_ember.session.model import MOST_MATCH_DB
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
     items,
     load_object,
+    number,
+    one_of,
     only,
     read_macros,
     read_stages,
@@ -29,13 +32,17 @@ from yellow_ember.session.reading import (
     write_stages,
 )
 
-FORMAT, VERSION = "yellow-ember/preset", 2
+FORMAT, VERSION = "yellow-ember/preset", 3
 SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect")
 INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
-_NAMES = ("format", "version", "name", "source", "intention", "note", "stages", "macros")
-_SHIPPED = Path(__file__).parents[1] / "data" / "presets"
+_NAMES = ("format", "version", "name", "source", "intention", "note", "match_db", "stages", "macros")
+SHIPPED = Path(__file__).parents[1] / "data" / "presets"
 FIGURES_FILE = Path(__file__).parents[1] / "data" / "preset-figures.json"
 """Heat and brightness of the shipped presets on the demo's dry mix and drums, by script/measure_presets.py."""
+SUITABLE: dict[str, tuple[str, ...]] = {
+    "drums": ("brushed-drums",), "bass": ("upright-bass",), "guitar": ("plucked-guitar",), "keys": ("harmonium",),
+    "voice": ("ships-announcer",), "bus": (), "master": (), "effect": ()}
+"""Tracks of the demo that shipped presets of a source are matched on, all of them where none is named."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +50,7 @@ class Preset:
     """A chain to start from.
 
     source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
+    match_db : what made it as loud as what went in where it was made
     heat_db, brightness : `measure.character` on a common sound, None where it was not measured
     """
 
@@ -52,6 +60,7 @@ class Preset:
     note: str
     stages: tuple[StageSettings, ...]
     macros: tuple[Macro, ...] = ()
+    match_db: float = 0.0
     path: Path | None = None
     heat_db: float | None = None
     brightness: float | None = None
@@ -63,14 +72,11 @@ def read_preset(path: Path) -> Preset:
     try:
         check_format(found, FORMAT, VERSION)
         only(found, _NAMES, "")
-        source, intention = text(found, "source", None, ""), text(found, "intention", None, "")
-        if source not in SOURCES:
-            raise ValueError(f"source: must be one of {', '.join(SOURCES)}, not {source!r}")
-        if intention not in INTENTIONS:
-            raise ValueError(f"intention: must be one of {', '.join(INTENTIONS)}, not {intention!r}")
+        source, intention = one_of(found, "source", SOURCES, ""), one_of(found, "intention", INTENTIONS, "")
         stages = read_stages(items(found, "stages", ""), path.parent.resolve())
         macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
-        return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""), stages, macros)
+        return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""), stages, macros,
+                      number(found, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, ""))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
 
@@ -80,8 +86,8 @@ def write_preset(preset: Preset, path: Path) -> None:
     stages, macros = ([{name: value for name, value in entry.items() if name != "id"} for entry in entries]
                       for entries in (write_stages(preset.stages, None), write_macros(preset.macros, preset.stages)))
     found = {"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
-             "intention": preset.intention, "note": preset.note, "stages": stages,
-             "macros": macros}
+             "intention": preset.intention, "note": preset.note, "match_db": preset.match_db,
+             "stages": stages, "macros": macros}
     try:
         write_text(path, json.dumps(found, indent=1) + "\n")
     except OSError as error:
@@ -92,7 +98,7 @@ def write_preset(preset: Preset, path: Path) -> None:
 def shipped_presets() -> tuple[Preset, ...]:
     """The presets that come with the program, by source, then by name."""
     figures = json.loads(FIGURES_FILE.read_text("utf-8")) if FIGURES_FILE.exists() else {}
-    presets = [read_preset(path) for path in _SHIPPED.glob("*.json")]
+    presets = [read_preset(path) for path in SHIPPED.glob("*.json")]
     return _sorted([replace(preset, **figures.get(preset.name, {})) for preset in presets])
 
 

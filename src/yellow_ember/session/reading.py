@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -88,6 +88,13 @@ def text(found: dict[str, Any], name: str, default: str | None, place: str) -> s
     value = found.get(name, default)
     if not isinstance(value, str):
         raise ValueError(f"{place}{name}: must be text, not {_word(value)}")
+    return value
+
+
+def one_of(found: dict[str, Any], name: str, allowed: Sequence[str], place: str, default: str | None = None) -> str:
+    value = text(found, name, default, place)
+    if value not in allowed:
+        raise ValueError(f"{place}{name}: must be one of {', '.join(allowed)}, not {value!r}")
     return value
 
 
@@ -183,10 +190,7 @@ def _read_target(found: dict[str, Any], stages: tuple[StageSettings, ...], here:
     if not stages:
         raise ValueError(f"{here}stage: there are no stages")
     stage, name = stages[at], text(found, "parameter", None, here)
-    bends = [bend.value for bend in Bend]
-    curve = text(found, "curve", Bend.STRAIGHT.value, here)
-    if curve not in bends:
-        raise ValueError(f"{here}curve: must be one of {', '.join(bends)}, not {curve!r}")
+    curve = one_of(found, "curve", [bend.value for bend in Bend], here, Bend.STRAIGHT.value)
     try:
         parameter = stage.declaration.number(name)
     except (KeyError, TypeError):

@@ -16,6 +16,7 @@ from yellow_ember.session.links import FEWEST, LinkGroup
 from yellow_ember.session.model import (
     LOUDEST_DB,
     MASTER,
+    MOST_MATCH_DB,
     RATES,
     SILENT_DB,
     Loop,
@@ -34,6 +35,7 @@ from yellow_ember.session.reading import (
     items,
     load_object,
     number,
+    one_of,
     only,
     read_macros,
     read_stages,
@@ -148,9 +150,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
     for position, item in enumerate(found):
         here = f"strips[{position}]."
         only(item, _STRIP_NAMES, here)
-        kind = text(item, "kind", None, here)
-        if kind not in kinds:
-            raise ValueError(f"{here}kind: must be one of {', '.join(kinds)}, not {kind!r}")
+        kind = one_of(item, "kind", kinds, here)
         audio = None
         if item.get("audio") is not None:
             audio = Path(os.path.normpath(folder / text(item, "audio", None, here)))
@@ -163,7 +163,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
             volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
             pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
             solo=flag(item, "solo", False, here), bypass=flag(item, "bypass", False, here),
-            match_db=number(item, "match_db", 0.0, -60.0, 60.0, here),
+            match_db=number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here),
             chain=chain, macros=macros))
     _check_routing(strips)
     return tuple(strips)

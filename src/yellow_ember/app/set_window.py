@@ -1,0 +1,229 @@
+"""Sets in a window: chains for a bus and its tracks, or for a whole session, tried and kept in one go."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QCloseEvent, QKeyEvent
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QListWidget,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yellow_ember.app import theme
+from yellow_ember.app.workspace import Workspace
+from yellow_ember.session.model import StripKind
+from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.sets import (
+    ANY,
+    Part,
+    StripSet,
+    keep_set,
+    own_sets,
+    parts_for,
+    set_from,
+    shipped_sets,
+    use_set,
+)
+
+_STAYS, _AS_IT_WAS = "stays as it is", "as it was"
+
+
+def _words(part: Part) -> str:
+    """A part in a few words."""
+    stages = ", ".join(stage.declaration.label for stage in part.stages)
+    return f"{part.where.value if part.source == ANY else part.source}: {stages}"
+
+
+class SetWindow(QWidget):
+    """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
+
+    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(parent, Qt.WindowType.Window)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setWindowTitle("Sets")
+        self.resize(820, 520)
+        self._workspace = workspace
+        self._sets: list[StripSet] = []
+        self._tried = False
+        self.boxes: dict[str, QComboBox] = {}
+        self.bus = QComboBox()
+        self.bus.setAccessibleName("Bus")
+        for strip, _ in workspace.session.depth_first():
+            if strip.kind is not StripKind.TRACK:
+                self.bus.addItem(strip.name, strip.id)
+        chosen = workspace.strip
+        near = chosen.id if chosen.kind is not StripKind.TRACK else chosen.out
+        self.bus.setCurrentIndex(self.bus.findData(near))
+        self.bus.currentIndexChanged.connect(lambda _index: self._choose())
+        self.list = QListWidget()
+        self.list.setAccessibleName("Sets")
+        self.list.currentRowChanged.connect(lambda _row: self._choose())
+        self.list.itemActivated.connect(lambda _item: self.keep())
+        self.note = QLabel()
+        self.note.setWordWrap(True)
+        self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.state.setWordWrap(True)
+        self.buttons: dict[str, QPushButton] = {}
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._lay_out()
+        self._fill()
+        workspace.closing.connect(self.close)
+        self.list.setFocus()
+
+    def _lay_out(self) -> None:
+        left, right, across = QVBoxLayout(), QVBoxLayout(), QHBoxLayout()
+        left.addWidget(self.list, 1)
+        left.addLayout(self._row((
+            ("Save the bus\u2026", lambda: self.save_own("bus"), "The chains of the bus and of what feeds it"),
+            ("Save the session\u2026", lambda: self.save_own("session"), "The chains of all strips"))))
+        bus = QFormLayout()
+        bus.addRow("On the bus", self.bus)
+        right.addLayout(bus)
+        right.addWidget(self.note)
+        right.addWidget(self._scroll, 1)
+        across.addLayout(left, 2)
+        across.addLayout(right, 3)
+        layout = QVBoxLayout(self)
+        layout.addLayout(across, 1)
+        layout.addWidget(self.state)
+        layout.addLayout(self._row((("Keep", self.keep, "Make it a step of the history"),
+                                    ("Back to what was there", self.go_back, "Leave every strip as it was"))))
+
+    def _row(self, entries: tuple[tuple[str, Callable[[], None], str], ...]) -> QHBoxLayout:
+        row = QHBoxLayout()
+        for text, slot, hint in entries:
+            button = QPushButton(text)
+            button.setToolTip(hint)
+            button.clicked.connect(lambda _checked, run=slot: run())
+            row.addWidget(button)
+            self.buttons[text.rstrip("\u2026")] = button
+        return row
+
+    def _fill(self) -> None:
+        own, troubles = own_sets()
+        for trouble in troubles:
+            self._workspace.messages.warn(trouble)
+        self._sets = [*shipped_sets(), *own]
+        self.list.blockSignals(True)
+        self.list.clear()
+        self.list.addItem(_AS_IT_WAS)
+        for found in self._sets:
+            mine = "  (yours)" if found.path is not None else ""
+            self.list.addItem(f"{found.name}{mine}    {found.scope}, {found.intention}")
+        self.list.setCurrentRow(0)
+        self.list.blockSignals(False)
+
+    @property
+    def chosen(self) -> StripSet | None:
+        row = self.list.currentRow() - 1
+        return self._sets[row] if 0 <= row < len(self._sets) else None
+
+    # -- trying -------------------------------------------------------------------------
+
+    def _choose(self) -> None:
+        """Another set or bus: propose which strip gets what, and let it be heard."""
+        found = self.chosen
+        self._drop()
+        self.bus.setEnabled(found is None or found.scope == "bus")
+        if found is None:
+            self.boxes = {}
+            self._scroll.setWidget(QWidget())
+            self.note.setText("")
+            return
+        linked = " Its tracks are linked." if found.linked else ""
+        self.note.setText(f"<b>{found.name}</b>: {found.note}{linked}")
+        self.boxes = {}
+        inside = QWidget()
+        form = QFormLayout(inside)
+        session = self._workspace.session
+        for strip_id, place in parts_for(session, found, self.bus.currentData()).items():
+            box = QComboBox()
+            name = session.strip(strip_id).name
+            box.setAccessibleName(name)
+            box.addItem(_STAYS, None)
+            for number, part in enumerate(found.parts):
+                box.addItem(_words(part), number)
+            box.setCurrentIndex(0 if place is None else place + 1)
+            box.currentIndexChanged.connect(lambda _index: self._try())
+            form.addRow(name, box)
+            self.boxes[strip_id] = box
+        self._scroll.setWidget(inside)
+        self._try()
+
+    def _try(self) -> None:
+        found, document = self.chosen, self._workspace.document
+        if found is None:
+            return
+        self._drop()
+        document.change(use_set(document.session, found, {
+            strip_id: box.currentData() for strip_id, box in self.boxes.items()}))
+        self._tried = True
+        self.state.setText("heard    Enter: keep    Escape: back to what was there")
+
+    def _drop(self) -> None:
+        if self._tried:
+            self._workspace.document.revert()
+            self._tried = False
+
+    def keep(self) -> None:
+        """Make what is heard a step, match every strip of it, and close."""
+        found, workspace = self.chosen, self._workspace
+        if found is not None and self._tried:
+            self._tried = False
+            workspace.document.commit(f"Set {found.name}")
+            workspace.measurer.match_all(strip_id for strip_id, box in self.boxes.items()
+                                         if box.currentData() is not None)
+            workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
+        self.close()
+
+    def go_back(self) -> None:
+        """Leave every strip as it was, and close."""
+        self._drop()
+        self.close()
+
+    # -- one's own ----------------------------------------------------------------------
+
+    def save_own(self, scope: str) -> None:
+        """Keep the chains of the bus and its tracks, or of all strips, as a set of one's own."""
+        self._drop()
+        name, accepted = QInputDialog.getText(self, "Save a set", "Name")
+        if not accepted or not name.strip():
+            return
+        note, accepted = QInputDialog.getText(self, "Save a set", "What it does, in a sentence")
+        if not accepted:
+            return
+        try:
+            kept = keep_set(set_from(self._workspace.session, scope, self.bus.currentData(), name.strip(), "glue",
+                                     note.strip()))
+        except (ValueError, SessionFileError) as error:
+            self.state.setText(str(error))
+            return
+        self._fill()
+        self.state.setText(f"{kept.name} is saved")
+
+    # -- window -------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Escape:
+                self.go_back()
+            case Qt.Key.Key_Space:
+                self._workspace.toggle_play()
+            case _:
+                super().keyPressEvent(event)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._drop()
+        event.accept()
