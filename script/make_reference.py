@@ -28,6 +28,8 @@ from yellow_ember.session.session_file import VERSION as SESSION_VERSION
 from yellow_ember.session.sets import ANY, SCOPES
 from yellow_ember.session.sets import FORMAT as SET_FORMAT
 from yellow_ember.session.sets import VERSION as SET_VERSION
+from yellow_ember.session.snapshots import PLACES
+from yellow_ember.session.snapshots import SCOPES as SNAPSHOT_SCOPES
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 
@@ -126,6 +128,8 @@ def schemas() -> dict[str, dict[str, Any]]:
     stages, text, flag = _stages_schema(), {"type": "string"}, {"type": "boolean"}
     whole = {"type": "integer", "minimum": 0}
     match = {"type": "number", "minimum": -MOST_MATCH_DB, "maximum": MOST_MATCH_DB}
+    volume = {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB}
+    pan = {"type": "number", "minimum": -100, "maximum": 100}
     factor = {"enum": [1, 2, 4, 8, 16]}
     strip = {
         "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
@@ -134,16 +138,22 @@ def schemas() -> dict[str, dict[str, Any]]:
             "sends": {"type": "array", "items": {
                 "type": "object", "required": ["to"], "additionalProperties": False, "properties": {
                     "to": text, "pre": flag,
-                    "level_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB}}}},
+                    "level_db": volume}}},
             "audio": {"type": ["string", "null"]},
-            "volume_db": {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB},
-            "pan": {"type": "number", "minimum": -100, "maximum": 100}, "mute": flag, "solo": flag,
+            "volume_db": volume, "pan": pan, "mute": flag, "solo": flag,
             "bypass": flag, "macros": _macros_schema(),
             "match_db": match, "chain": stages}}
     texts = {"type": "array", "items": text}
     link = {"type": "object", "required": ["name", "members"], "additionalProperties": False, "properties": {
         "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,
         "parameters": texts}}
+    state = {"type": "object", "required": ["strip", "chain"], "additionalProperties": False, "properties": {
+        "strip": text, "match_db": match, "bypass": flag, "volume_db": volume, "pan": pan, "chain": stages,
+        "macros": _macros_schema()}}
+    snapshot = {"type": "object", "required": ["scope", "place", "states"], "additionalProperties": False,
+                "properties": {"scope": {"enum": list(SNAPSHOT_SCOPES)}, "owner": text,
+                               "place": {"type": "integer", "minimum": 0, "maximum": PLACES - 1}, "name": text,
+                               "note": text, "states": {"type": "array", "items": state}}}
     session = {
         "name": text, "rate": {"enum": list(RATES)}, "tempo": {"type": "number", "minimum": 20, "maximum": 400},
         "beats_per_bar": {"type": "integer", "minimum": 1, "maximum": 16},
@@ -153,7 +163,8 @@ def schemas() -> dict[str, dict[str, Any]]:
                     "properties": {"live": factor, "printing": factor}},
         "loop": {"type": "object", "additionalProperties": False,
                  "properties": {"start": whole, "end": whole, "on": flag}},
-        "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link}}
+        "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link},
+        "snapshots": {"type": "array", "items": snapshot}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
               "note": text, "match_db": match, "stages": stages, "macros": _macros_schema()}
     part = {"type": "object", "required": ["where", "stages"], "additionalProperties": False, "properties": {

@@ -17,7 +17,9 @@ for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
 from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app import theme
-from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.background import PrintState
+from yellow_ember.app.dialogs import SettingsDialog, ShortcutSheet
+from yellow_ember.app.help_window import HelpWindow
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.preset_browser import PresetBrowser
@@ -25,7 +27,9 @@ from yellow_ember.app.settings import Settings
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
-from yellow_ember.session.edits import set_parameter, use_chain
+from yellow_ember.session.edits import add_bus, add_stage, set_parameter, set_send, use_chain
+from yellow_ember.session.link_edits import link_strips
+from yellow_ember.session.model import Send, new_stage
 from yellow_ember.session.presets import find_preset
 
 
@@ -102,6 +106,30 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
 
 
+def desk(application: QApplication, window: MainWindow, keep) -> None:
+    """Sends, a link and prints on the desk, in the light look."""
+    workspace = window.workspace
+    theme.apply(application, "light")
+    for strip, preset in (("brushed-drums", "Deckhand drums"), ("upright-bass", "Keel weight"),
+                          ("harmonium", "Dusty loop")):
+        workspace.choose_only(strip)
+        use_preset(window, preset)
+    session = add_bus(workspace.session, "Echo")
+    bus = next(strip.id for strip in session.strips if strip.name == "Echo")
+    session = add_stage(session, bus, new_stage("echo"))
+    for strip, level in (("plucked-guitar", -9.0), ("ships-announcer", -14.0)):
+        session = set_send(session, strip, Send(to=bus, level_db=level))
+    workspace.document.commit("Desk", link_strips(session, ("brushed-drums", "upright-bass")))
+    workspace.choose_only("plucked-guitar")
+    use_preset(window, "Two diodes")
+    workspace.toggle_play()
+    wait(application, lambda: all(workspace.prints.state(strip) is PrintState.PRINTED
+                                  for strip in ("brushed-drums", "upright-bass", "harmonium")))
+    seconds(application, 1.5)
+    keep("desk-in-the-light")
+    workspace.toggle_play()
+
+
 def main() -> None:
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
     folder.mkdir(parents=True, exist_ok=True)
@@ -122,7 +150,6 @@ def main() -> None:
         return workspace.engine is not None and measurer.fresh(workspace.strip_id) and not measurer.busy
 
     wait(application, settled)
-    keep("demo-dry")
     workspace.select("plucked-guitar")
     use_preset(window, "Wood in the wire")
     workspace.select("upright-bass")
@@ -164,11 +191,14 @@ def main() -> None:
     benches(application, window, settled, keep)
     workspace.toggle_play()
     for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
-                         ("print", PrintDialog(workspace, window))):
+                         ("help", HelpWindow(lambda _name: None, window))):
+        if isinstance(dialog, HelpWindow):
+            dialog.show_page("guide:bass-with-clean-lows")
         dialog.show()
         seconds(application, 0.3)
         keep(name, dialog)
         dialog.close()
+    desk(application, window, keep)
     workspace.close()
 
 

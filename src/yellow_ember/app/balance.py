@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBox
 
 from yellow_ember.app import theme
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
+from yellow_ember.app.snapshot_row import SnapshotRow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.measuring import StripMeasurement
 from yellow_ember.session.model import Strip
@@ -178,6 +179,7 @@ class Balance(QWidget):
         self.lock.setChecked(workspace.settings.match_lock)
         self.lock.setToolTip("Match again whenever a change has settled")
         self.lock.toggled.connect(self._set_lock)
+        self.snapshots = SnapshotRow(workspace)
         buttons = QHBoxLayout()
         buttons.addWidget(self.match_button)
         buttons.addWidget(self.lock)
@@ -189,6 +191,7 @@ class Balance(QWidget):
         layout.addWidget(self.heat)
         layout.addLayout(grid)
         layout.addLayout(buttons)
+        layout.addWidget(self.snapshots)
         workspace.measurer.changed.connect(self.refresh)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QFont
@@ -21,6 +22,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.help_pages import Page, guides, stage_pages
 
+_LINK = re.compile(r"\((preset:[^)]+)\)")
 FIRST = "guide:order-of-work"
 
 
@@ -114,7 +116,8 @@ class HelpWindow(QWidget):
         page = {page.key: page for page in (*guides(), *stage_pages())}[key]
         if key != self.page:
             self._visited.append(key)
-        self.text.setMarkdown(page.text)
+        # A link's target may hold no spaces.
+        self.text.setMarkdown(_LINK.sub(lambda found: f"({quote(found[1], safe=':')})", page.text))
         self.back.setEnabled(len(self._visited) > 1)
         self._mark()
 

@@ -27,6 +27,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.reading import READABLE
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import SUFFIX
+from yellow_ember.session.snapshots import PLACES
 
 _AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
 _SESSION_FILTER = f"Sessions (*{SUFFIX})"
@@ -124,6 +125,14 @@ class MainWindow(QMainWindow):
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        snapshots = view.addMenu("Snapshots")
+        assert snapshots is not None
+        for place in range(PLACES):
+            number = place + 1
+            self._action(snapshots, f"Hear snapshot {number}", f"Alt+{number}",
+                         functools.partial(self.balance.snapshots.use, place))
+            self._action(snapshots, f"Take snapshot {number}", f"Alt+Shift+{number}",
+                         functools.partial(self.balance.snapshots.take, place))
         view.addSeparator()
         self._panel_actions: dict[str, QAction] = {}
         for number, (name, panel) in enumerate(self._panels, 1):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
 
 SETTLE_SECONDS = 0.35
+_REMEMBERED = 48
+"""Measurements that are kept for sounds that come back (a snapshot, an undo)."""
 _WORTH_DB = 0.02
 """An offset that changed by less is left as it is."""
 
@@ -42,6 +45,7 @@ class Measurer(QObject):
         self._job: Job[StripMeasurement] | None = None
         self._job_sound: tuple[object, ...] = ()
         self._have: dict[str, tuple[tuple[object, ...], StripMeasurement]] = {}
+        self._remembered: deque[tuple[tuple[object, ...], StripMeasurement]] = deque(maxlen=_REMEMBERED)
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
         self.trouble = ""
@@ -71,6 +75,8 @@ class Measurer(QObject):
     def want(self) -> None:
         """Something changed: measure the chosen strip once it has settled, where that is needed."""
         strip_id = self._workspace.strip_id
+        if not self.fresh(strip_id):
+            self._remember(strip_id)
         if self.fresh(strip_id):
             self._due = 0.0
             self._tell()
@@ -80,6 +86,15 @@ class Measurer(QObject):
         if self._job is None:
             self._due = time.monotonic() + SETTLE_SECONDS
         self._tell()
+
+    def _remember(self, strip_id: str) -> None:
+        """Where the strip sounds as it did at an earlier measurement, that one holds, and is matched by at once."""
+        sound = _sound(self._workspace.session, strip_id)
+        found = next((found for known, found in self._remembered if known == sound), None)
+        if found is not None:
+            self._have[strip_id] = (sound, found)
+            if self._workspace.settings.match_lock:
+                self._match(strip_id)
 
     def match_all(self, strip_ids: Iterable[str]) -> None:
         """Make after as loud as before on all these strips; what is not measured is measured first."""
@@ -123,6 +138,7 @@ class Measurer(QObject):
             return
         self.trouble = ""
         self._have[found.strip_id] = (self._job_sound, found)
+        self._remembered.appendleft((self._job_sound, found))
         if workspace.settings.match_lock and found.strip_id == workspace.strip_id:
             self._match(found.strip_id)
         self._match_fresh()

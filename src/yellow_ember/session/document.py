@@ -67,6 +67,11 @@ class Document:
             self._redo.clear()
             self._committed = self._now
 
+    def recall(self, label: str, session: Session) -> None:
+        """A step to a value as it is: nothing else moves along."""
+        self._show(session)
+        self.commit(label)
+
     def revert(self) -> None:
         """Drop what was changed since the last step."""
         self._show(self._committed)

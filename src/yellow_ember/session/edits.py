@@ -18,6 +18,7 @@ from yellow_ember.session.model import (
     StripKind,
     new_id,
 )
+from yellow_ember.session.snapshots import without_lost_snapshots
 
 
 def edit_strip(session: Session, strip_id: str, change: Callable[[Strip], Strip]) -> Session:
@@ -220,7 +221,9 @@ def remove_strip(session: Session, strip_id: str) -> Session:
     gone = session.strip(strip_id)
     if gone.kind is StripKind.MASTER:
         raise ValueError("the master can't be removed")
-    return without_lost_links(session.with_(strips=tuple(
+    left = session.with_(snapshots=without_lost_snapshots(
+        session.snapshots, {strip.id for strip in session.strips} - {strip_id}))
+    return without_lost_links(left.with_(strips=tuple(
         strip.with_(out=gone.out if strip.out == strip_id else strip.out,
                     sends=tuple(send for send in strip.sends if send.to != strip_id))
         for strip in session.strips if strip.id != strip_id)))

@@ -18,6 +18,7 @@ from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.links import LinkGroup
 from yellow_ember.session.macros import Macro
+from yellow_ember.session.snapshots import Snapshot
 
 MASTER = "master"
 RATES = (44100, 48000, 88200, 96000)
@@ -144,6 +145,7 @@ class Session(_Value):
     loop: Loop = Loop(0, 0, False)
     strips: tuple[Strip, ...] = ()
     links: tuple[LinkGroup, ...] = ()
+    snapshots: tuple[Snapshot, ...] = ()
 
     def strip(self, strip_id: str) -> Strip:
         """The strip of that id; KeyError where there is none."""

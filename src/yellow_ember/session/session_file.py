@@ -45,16 +45,18 @@ from yellow_ember.session.reading import (
     write_macros,
     write_stages,
 )
+from yellow_ember.session.snapshot_file import read_snapshots, write_snapshot
 
-FORMAT, VERSION = "yellow-ember/session", 3
+FORMAT, VERSION = "yellow-ember/session", 4
 SUFFIX = ".ember"
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
-    1: lambda found: found, 2: lambda found: found}
+    version: lambda found: found for version in range(1, VERSION)}
 """From a version to the next: every change of the format adds one.  What is new is left out in older files:
-2 brought macros; 3 brought sends, bypass and links."""
+2 brought macros; 3 sends, bypass and links; 4 snapshots."""
 
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
-                  "ceiling_dbfs", "seed", "quality", "loop", "strips", "links")
+                  "ceiling_dbfs", "seed", "quality", "loop", "strips", "links",
+                  "snapshots")
 _STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio", "volume_db", "pan", "mute", "solo", "bypass",
                 "match_db", "chain", "macros")
 _SEND_NAMES = ("to", "level_db", "pre")
@@ -85,6 +87,7 @@ def session_to_json(session: Session, folder: Path | None) -> str:
         "strips": strips,
         "links": [{**dataclasses.asdict(group), "members": list(group.members), "parameters": list(group.parameters)}
                   for group in session.links],
+        "snapshots": [write_snapshot(one, folder) for one in session.snapshots],
     }, indent=1) + "\n"
 
 
@@ -134,7 +137,9 @@ def session_from_json(found: dict[str, Any], folder: Path) -> Session:
         ceiling_dbfs=number(found, "ceiling_dbfs", -0.3, -20.0, 0.0, ""),
         seed=whole(found, "seed", 1, 0, 2**31, ""), quality=factors,
         loop=Loop(start, whole(loop, "end", start, start, _LONGEST, "loop."), flag(loop, "on", False, "loop.")),
-        strips=strips, links=_links(items(found, "links", "") if "links" in found else [], strips))
+        strips=strips, links=_links(items(found, "links", "") if "links" in found else [], strips),
+        snapshots=read_snapshots(items(found, "snapshots", "") if "snapshots" in found else [],
+                                 {strip.id for strip in strips}, folder))
 
 
 def _part(found: dict[str, Any], name: str) -> dict[str, Any]:
