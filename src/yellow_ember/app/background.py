@@ -47,6 +47,7 @@ class BackgroundPrints(QObject):
         self._job: tuple[str, str, Job[StripPrint]] | None = None
         self._failed: set[str] = set()
         self._told: object = None
+        self._first: StripPrint | None = None
 
     def state(self, strip_id: str) -> PrintState:
         if strip_id in self._prints:
@@ -147,9 +148,17 @@ class BackgroundPrints(QObject):
         self._waiting.remove(found.strip_id)
         self._send()
 
+    def put_first(self, found: StripPrint | None) -> None:
+        """A print that is played whatever else there is of its strip (the added part alone), or no more."""
+        self._first = found
+        self._send()
+
     def _send(self) -> None:
         if self._workspace.engine is not None:
-            self._workspace.engine.use_prints(tuple(self._prints.values()))
+            prints = dict(self._prints)
+            if self._first is not None:
+                prints[self._first.strip_id] = self._first
+            self._workspace.engine.use_prints(tuple(prints.values()))
 
     def _drop_all(self) -> None:
         self.cancel()

@@ -7,14 +7,20 @@ import math
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
 from yellow_ember.app.snapshot_row import SnapshotRow
+from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.dsp.parameters import Group, Number, as_number
+from yellow_ember.engine.difference import LOUDER_MOST_DB
 from yellow_ember.engine.measuring import StripMeasurement
 from yellow_ember.session.model import Strip
+
+LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
+                group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")
 
 
 class BandPicture(QWidget):
@@ -163,7 +169,8 @@ class Balance(QWidget):
         head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
-        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change")):
+        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change",
+                                  "Added, alone")):
             label, number = QLabel(name), QLabel()
             label.setStyleSheet(f"color: {theme.DIM.name()}")
             number.setFont(theme.font(9.5, bold=True))
@@ -180,6 +187,18 @@ class Balance(QWidget):
         self.lock.setToolTip("Match again whenever a change has settled")
         self.lock.toggled.connect(self._set_lock)
         self.snapshots = SnapshotRow(workspace)
+        self.keep_tone = QCheckBox("with the change of tone")
+        self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
+        self.keep_tone.toggled.connect(lambda on: workspace.added.set(keep_tone=on))
+        self.louder = ValueBar(LOUDER)
+        self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))
+        self._added_row = QWidget()
+        added = QVBoxLayout(self._added_row)
+        added.setContentsMargins(0, 0, 0, 0)
+        added.setSpacing(3)
+        added.addWidget(self.keep_tone)
+        added.addWidget(self.louder)
+        workspace.added.changed.connect(self.refresh)
         buttons = QHBoxLayout()
         buttons.addWidget(self.match_button)
         buttons.addWidget(self.lock)
@@ -191,6 +210,7 @@ class Balance(QWidget):
         layout.addWidget(self.heat)
         layout.addLayout(grid)
         layout.addLayout(buttons)
+        layout.addWidget(self._added_row)
         layout.addWidget(self.snapshots)
         workspace.measurer.changed.connect(self.refresh)
         workspace.session_changed.connect(self.refresh)
@@ -199,6 +219,10 @@ class Balance(QWidget):
 
     def sizeHint(self) -> QSize:
         return QSize(274, 500)
+
+    def _set_louder(self, louder_db: float) -> None:
+        self._workspace.added.set(louder_db=louder_db)
+        self.louder.show_value(louder_db)
 
     def _set_lock(self, on: bool) -> None:
         self._workspace.settings.match_lock = on
@@ -213,11 +237,16 @@ class Balance(QWidget):
         fresh = measurer.fresh(strip.id)
         self.bands.show_measurement(found, strip.match_db, fresh)
         self.match_button.setEnabled(found is not None)
+        added = workspace.added
+        self._added_row.setVisible(added.on)
+        self.louder.show_value(added.louder_db)
         if measurer.trouble:
             self.state.setText(measurer.trouble)
         else:
             self.state.setText("" if fresh else "measuring\u2026" if measurer.busy else "not measured")
         self._show_numbers(strip, found)
+        self.numbers["Added, alone"].setText(
+            f"{added.found.against_db:.1f} dB" if added.found is not None and added.on else "\u2013")
 
     def _show_numbers(self, strip: Strip, found: StripMeasurement | None) -> None:
         if found is None:

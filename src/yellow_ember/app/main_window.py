@@ -14,6 +14,7 @@ from yellow_ember.app import copying
 from yellow_ember.app.balance import Balance
 from yellow_ember.app.batch_window import BatchWindow
 from yellow_ember.app.bench import Bench
+from yellow_ember.app.blind_window import BlindWindow
 from yellow_ember.app.desk import Desk
 from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.help_window import FIRST, HelpWindow
@@ -27,7 +28,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.reading import READABLE
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import SUFFIX
-from yellow_ember.session.snapshots import PLACES
+from yellow_ember.session.snapshots import PLACES, SCOPES
 
 _AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
 _SESSION_FILTER = f"Sessions (*{SUFFIX})"
@@ -69,9 +70,11 @@ class MainWindow(QMainWindow):
         self._panels: tuple[tuple[str, QWidget], ...] = (
             ("Desk", self.desk), ("Path", self.ladder), ("Bench", self.bench), ("Balance", self.balance),
             ("Waveform", self.tape_strip))
+        self._covered: list[QWidget] = []
         self._make_menus()
         workspace.session_changed.connect(lambda _session: self._refresh())
         workspace.opened.connect(self._refresh)
+        workspace.pictures_hidden.connect(self._hide_pictures)
         self.resize(1280, 800)
         self.setMinimumSize(900, 620)
         self._restore_layout()
@@ -125,6 +128,8 @@ class MainWindow(QMainWindow):
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        self._action(view, "Blind test\u2026", "Ctrl+T", self.open_blind_test)
+        self._action(view, "What was added, alone", "D", self.top_line.compare.toggle_added)
         snapshots = view.addMenu("Snapshots")
         assert snapshots is not None
         for place in range(PLACES):
@@ -185,6 +190,10 @@ class MainWindow(QMainWindow):
         if label:
             self.workspace.messages.say(f"Done again: {label}")
             self._refresh()
+
+    def open_blind_test(self) -> None:
+        """A, B and X, of the snapshots whose scope is chosen."""
+        BlindWindow(self.workspace, SCOPES[self.balance.snapshots.scope.currentIndex()], self).show()
 
     def help(self) -> None:
         """Help, at the page of the chosen stage where there is one."""
@@ -285,8 +294,18 @@ class MainWindow(QMainWindow):
     def _keep_layout(self) -> None:
         layout = {"window": _text(self.saveGeometry())}
         layout |= {name: _text(splitter.saveState()) for name, splitter in self._splitters.items()}
-        layout["hidden"] = ",".join(name for name, panel in self._panels if panel.isHidden())
+        layout["hidden"] = ",".join(name for name, panel in self._panels
+                                    if panel.isHidden() and panel not in self._covered)
         self.workspace.settings.layout = layout
+
+    def _hide_pictures(self, hidden: bool) -> None:
+        """Cover what would tell the eye what the ear is asked for."""
+        if hidden:
+            self._covered = [panel for _, panel in self._panels if not panel.isHidden()]
+        for panel in self._covered:
+            panel.setVisible(not hidden)
+        if not hidden:
+            self._covered = []
 
     def _restore_layout(self) -> None:
         layout = self.workspace.settings.layout or {}

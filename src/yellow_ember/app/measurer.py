@@ -25,7 +25,7 @@ _WORTH_DB = 0.02
 """An offset that changed by less is left as it is."""
 
 
-def _sound(session: Session, strip_id: str) -> tuple[object, ...]:
+def sound_of(session: Session, strip_id: str) -> tuple[object, ...]:
     """What the measurement of a strip depends on."""
     reaching = session.upstream(strip_id)
     return (session.rate, session.loop, session.reference_dbfs, session.seed, session.quality.live, strip_id, tuple(
@@ -66,11 +66,16 @@ class Measurer(QObject):
     def fresh(self, strip_id: str) -> bool:
         """True when the last measurement is of the strip as it is now."""
         found = self._have.get(strip_id)
-        return found is not None and found[0] == _sound(self._workspace.session, strip_id)
+        return found is not None and found[0] == sound_of(self._workspace.session, strip_id)
 
     @property
     def busy(self) -> bool:
         return self._job is not None or self._due > 0.0
+
+    @property
+    def matching(self) -> bool:
+        """True while strips that were asked for are not all matched yet."""
+        return bool(self._to_match)
 
     def want(self) -> None:
         """Something changed: measure the chosen strip once it has settled, where that is needed."""
@@ -81,7 +86,7 @@ class Measurer(QObject):
             self._due = 0.0
             self._tell()
             return
-        if self._job is not None and self._job_sound != _sound(self._workspace.session, strip_id):
+        if self._job is not None and self._job_sound != sound_of(self._workspace.session, strip_id):
             self.cancel()
         if self._job is None:
             self._due = time.monotonic() + SETTLE_SECONDS
@@ -89,7 +94,7 @@ class Measurer(QObject):
 
     def _remember(self, strip_id: str) -> None:
         """Where the strip sounds as it did at an earlier measurement, that one holds, and is matched by at once."""
-        sound = _sound(self._workspace.session, strip_id)
+        sound = sound_of(self._workspace.session, strip_id)
         found = next((found for known, found in self._remembered if known == sound), None)
         if found is not None:
             self._have[strip_id] = (sound, found)
@@ -112,7 +117,7 @@ class Measurer(QObject):
             self._start(self._to_match[0])
 
     def _start(self, strip_id: str) -> None:
-        self._job_sound = _sound(self._workspace.session, strip_id)
+        self._job_sound = sound_of(self._workspace.session, strip_id)
         self._job = Job(measure_strip, self._workspace.session, strip_id)
 
     def poll(self) -> None:

@@ -9,7 +9,17 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QResizeEvent
+from PyQt6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QResizeEvent,
+)
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
@@ -42,6 +52,7 @@ class TapeStrip(QWidget):
         workspace.session_changed.connect(self._refresh)
         workspace.selected.connect(self._refresh)
         workspace.measurer.changed.connect(self._refresh)
+        workspace.added.changed.connect(self._refresh)
         workspace.frame.connect(self._on_frame)
 
     def sizeHint(self) -> QSize:
@@ -59,7 +70,8 @@ class TapeStrip(QWidget):
         """Draw the wave anew where anything in it has changed."""
         workspace, session, strip = self._workspace, self._workspace.session, self._workspace.strip
         shown = (session.loop, session.tempo, session.beats_per_bar, self.length, strip.id, strip.match_db,
-                 bool(strip.chain), workspace.imports.ready(strip.audio), id(workspace.measurer.latest(strip.id)))
+                 bool(strip.chain), workspace.imports.ready(strip.audio), id(workspace.measurer.latest(strip.id)),
+                 id(workspace.added.found))
         if shown != self._shown:
             self._shown, self._still = shown, None
             self.update()
@@ -130,7 +142,12 @@ class TapeStrip(QWidget):
         if found is not None:
             if overview is None:
                 self._paint_wave(painter, wave, found.wave_before, found.start, found.end, filled=True)
-            if self._workspace.strip.chain:
+            added = self._workspace.added.found
+            if added is not None and added.part.strip_id == self._workspace.strip_id:
+                scale = 10.0 ** (self._workspace.strip.match_db / 20.0)
+                self._paint_wave(painter, wave, added.wave * scale, found.start, found.end, filled=True,
+                                 colour=theme.heat_colour(added.against_db))
+            elif self._workspace.strip.chain:
                 scale = 10.0 ** (self._workspace.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, found.wave_after * scale, found.start, found.end, filled=False)
         painter.end()
@@ -159,7 +176,7 @@ class TapeStrip(QWidget):
         return np.stack((overview[:, :, 0].min(axis=1), overview[:, :, 1].max(axis=1)), axis=1)
 
     def _paint_wave(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int, end: int,
-                    *, filled: bool) -> None:
+                    *, filled: bool, colour: QColor = theme.BEFORE) -> None:
         left, right = self._x(start), self._x(end)
         width = max(2, int(right - left))
         if len(columns) > width:
@@ -173,7 +190,7 @@ class TapeStrip(QWidget):
         bottom = [QPointF(x, middle - max(float(y), -1.0) * half) for x, y in zip(xs, low, strict=True)]
         if filled:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.BEFORE)
+            painter.setBrush(colour)
             painter.setOpacity(0.65)
             painter.drawPolygon(QPolygonF([*top, *reversed(bottom)]))
             painter.setOpacity(1.0)

@@ -75,43 +75,73 @@ class TransportButton(QPushButton):
 
 
 class CompareSwitch(QWidget):
-    """Before | After: two halves, the lit one is heard."""
+    """Before | After | Added: the lit one is heard."""
+
+    _NAMES = ("Before", "After", "Added")
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        self.setFixedSize(132, 28)
+        self.setFixedSize(192, 28)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Before or after")
-        self.setToolTip("Hear the chosen strip before its chain or after it, at equal loudness (B)")
+        self.setAccessibleName("Before, after or added")
+        self.setToolTip("Hear the chosen strip before its chain or after it, at equal loudness (B), "
+                        "or what the chain added, alone (D)")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         workspace.comparing.connect(self._refresh)
-        self._refresh(workspace.before)
+        workspace.added.changed.connect(self._refresh)
+        self._refresh()
 
-    def _refresh(self, before: bool) -> None:
-        self.setAccessibleDescription("before is heard" if before else "after is heard")
+    @property
+    def lit(self) -> int:
+        """Which of the three is heard."""
+        return 2 if self._workspace.added.on else 0 if self._workspace.before else 1
+
+    def _refresh(self) -> None:
+        self.setAccessibleDescription(f"{self._NAMES[self.lit].lower()} is heard")
         self.update()
 
+    def choose(self, place: int) -> None:
+        """Hear one of the three."""
+        if place == 2:
+            self._workspace.hear_added()
+        else:
+            self._workspace.hear_before(place == 0)
+        self._refresh()
+
     def toggle(self) -> None:
-        self._workspace.hear_before(not self._workspace.before)
+        """From before to after, and from anything else to before."""
+        self.choose(1 if self.lit == 0 else 0)
+
+    def toggle_added(self) -> None:
+        """To what was added, and back to after."""
+        self.choose(1 if self.lit == 2 else 2)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.toggle()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Left, Qt.Key.Key_Right):
+        place = min(int(3 * event.position().x() / self.width()), 2)
+        if place == self.lit and place < 2:
             self.toggle()
         else:
-            super().keyPressEvent(event)
+            self.choose(place)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Return | Qt.Key.Key_Enter:
+                self.toggle()
+            case Qt.Key.Key_Left:
+                self.choose(max(self.lit - 1, 0))
+            case Qt.Key.Key_Right:
+                self.choose(min(self.lit + 1, 2))
+            case _:
+                super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        before = self._workspace.before
-        half = self.width() / 2
-        halves = ((0.0, "Before", before, theme.BEFORE), (half, "After", not before, theme.AFTER))
-        for left, text, lit, colour in halves:
-            box = QRectF(left + 0.5, 0.5, half - 1, self.height() - 1)
+        part = self.width() / 3
+        colours = (theme.BEFORE, theme.AFTER, theme.heat_colour(-18.0))
+        for place, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):
+            lit = place == self.lit
+            box = QRectF(place * part + 0.5, 0.5, part - 1, self.height() - 1)
             painter.setPen(QPen(colour if lit else theme.EDGE, 1.0))
             painter.setBrush(colour if lit else theme.RAISED)
             painter.drawRect(box)

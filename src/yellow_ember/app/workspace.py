@@ -8,6 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from yellow_ember.app.added import AddedListening
 from yellow_ember.app.background import BackgroundPrints
 from yellow_ember.app.imports import Imports
 from yellow_ember.app.measurer import Measurer
@@ -37,7 +38,7 @@ class Workspace(QObject):
 
     session_changed : a new value; opened : another session altogether
     selected : strip or stage chosen; frame : a new engine state, some thirty times a second
-    closing : the last moment to put things away
+    closing : the last moment to put things away; pictures_hidden : a blind test begins or ends
     """
 
     session_changed = pyqtSignal(object)
@@ -47,6 +48,7 @@ class Workspace(QObject):
     working = pyqtSignal(str, float)
     comparing = pyqtSignal(bool)
     closing = pyqtSignal()
+    pictures_hidden = pyqtSignal(bool)
 
     def __init__(self, settings: Settings, record: Path | None = None) -> None:
         super().__init__()
@@ -70,6 +72,7 @@ class Workspace(QObject):
         self.imports = Imports(self)
         self.measurer = Measurer(self)
         self.prints = BackgroundPrints(self)
+        self.added = AddedListening(self)
         self._save_timer = QTimer(self)
         self._save_timer.setSingleShot(True)
         self._save_timer.setInterval(_AUTOSAVE_MS)
@@ -102,6 +105,7 @@ class Workspace(QObject):
         self.imports.cancel()
         self.measurer.cancel()
         self.prints.cancel()
+        self.added.cancel()
         if self._print is not None:
             self._print.cancel()
         if self.engine is None and self._engine_ready is not None:
@@ -125,6 +129,7 @@ class Workspace(QObject):
             self.imports.poll()
             self.measurer.poll()
             self.prints.poll()
+            self.added.poll()
             self._poll_print()
         self.frame.emit(self.state)
 
@@ -367,10 +372,20 @@ class Workspace(QObject):
 
     def hear_before(self, before: bool) -> None:
         """Hear the chosen strips, and all linked with them, before their chains or after them."""
+        self.added.switch(False)
         if before != self.before:
             self.before = before
             self._tell_selection()
             self.comparing.emit(before)
+
+    def hide_pictures(self, hidden: bool) -> None:
+        """Keep what is heard from being seen."""
+        self.pictures_hidden.emit(hidden)
+
+    def hear_added(self) -> None:
+        """Hear what the chosen strip's chain added, alone, instead of before or after."""
+        self.hear_before(False)
+        self.added.switch(True)
 
     # -- transport ----------------------------------------------------------------------
 

@@ -125,7 +125,7 @@ class StripNode:
         those it shares with the graph that plays are not to be touched from another thread.
         """
         if not at_once:
-            if strip.chain != self.strip.chain:
+            if strip.chain != self.strip.chain and not self._player.stays:
                 self._player.use(None)
             self.chain.update(strip.chain)
         self.strip = strip
@@ -151,8 +151,9 @@ class StripNode:
             self._after.go(0.0 if through else 1.0, at_once=at_once)
 
     def use_print(self, found: StripPrint | None, *, at_once: bool = False) -> None:
-        """Play from a print in place of the chain, where it was made with the chain's present settings."""
-        fits = found is not None and found.chain == self.strip.chain and found.channels == self.channels
+        """Play from a print in place of the chain, where it was made with the chain's present settings, or stays."""
+        fits = found is not None and found.channels == self.channels and (
+            found.stays or found.chain == self.strip.chain)
         self._player.use(found if fits else None, at_once=at_once)
 
     def reset(self) -> None:
@@ -177,7 +178,7 @@ class StripNode:
 
     def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
         """Run the next `frames`, reading `segments` where the strip is a track."""
-        if self._unread and tap is None and len(segments) == 1 and not self._player.chain_runs:
+        if self._unread and tap is None and len(segments) == 1 and self._player.alone:
             self._player.play_to_sides(segments[0][0], self._match, self._left, self._right, self.out(frames))
             return
         block = block_view(self._block, self.channels, frames)

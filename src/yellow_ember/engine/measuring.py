@@ -51,8 +51,17 @@ def measured_stretch(session: Session, frames: int) -> Loop:
     return Loop(loop.start, min(loop.end, loop.start + round(LONGEST_SECONDS * session.rate)))
 
 
-def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripMeasurement:
-    """Run the strip's loop and compare.  AudioFileError where there is nothing to measure."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Capture:
+    """A strip's loop before its chain and behind it, aligned: (channels, frames) each, one turn as it comes round."""
+
+    before: Samples
+    after: Samples
+    loop: Loop
+
+
+def capture_strip(progress: Progress, session: Session, strip_id: str) -> Capture:
+    """Run the strip's loop.  AudioFileError where there is nothing to run."""
     session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
     graph = Graph(session, GraphSettings(session.quality.live, BLOCK, frozenset(session.upstream(strip_id))))
     node = graph.nodes[strip_id]
@@ -85,14 +94,21 @@ def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripM
         frames = min(BLOCK, total - done)
         graph.process(transport.advance(frames, loop), frames, tap)
         done += frames
-        progress(0.8 * done / total)
-    comparison = compare(before, after, session.rate, loop=True)
+        progress(done / total)
+    return Capture(before, after, loop)
+
+
+def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripMeasurement:
+    """Run the strip's loop and compare.  AudioFileError where there is nothing to measure."""
+    found = capture_strip(lambda share: progress(0.8 * share), session, strip_id)
+    comparison = compare(found.before, found.after, session.rate, loop=True)
     progress(0.95)
-    return StripMeasurement(strip_id, comparison, loudness(before, session.rate), loudness(after, session.rate),
-                            _wave(before), _wave(after), loop.start, loop.end)
+    return StripMeasurement(strip_id, comparison, loudness(found.before, session.rate),
+                            loudness(found.after, session.rate), wave_of(found.before), wave_of(found.after),
+                            found.loop.start, found.loop.end)
 
 
-def _wave(signal: Samples) -> Samples:
+def wave_of(signal: Samples) -> Samples:
     """Least and greatest sample over all channels in at most WAVE_COLUMNS columns."""
     edges = np.linspace(0, signal.shape[1], min(WAVE_COLUMNS, signal.shape[1]) + 1).astype(int)[:-1]
     low = np.minimum.reduceat(signal.min(axis=0), edges)

@@ -19,10 +19,12 @@ from yellow_ember.files.conformed import RawReader, Segment
 
 @dataclass(frozen=True, slots=True)
 class StripPrint:
-    """What comes out of a strip's chain, from the session's start on.
+    """What comes out of a strip's chain.
 
     chain : the settings that it was made with
     data : raw interleaved float32 (frames, channels) at the session's rate
+    start : the session's frame that it begins with
+    stays : it is played until it is taken away, whatever becomes of the settings (the added part alone)
     """
 
     strip_id: str
@@ -30,12 +32,33 @@ class StripPrint:
     data: Path
     channels: int
     frames: int
+    start: int = 0
+    stays: bool = False
+
+
+class _Deck:
+    """A print that runs, as late as the chain is."""
+
+    def __init__(self, found: StripPrint, latency: int, max_block: int) -> None:
+        self.found = found
+        self.reader = RawReader(found.data, found.channels, found.frames, max_block, found.start)
+        self.ring: Samples = np.zeros((found.channels, latency))
+        self.place = 0
+
+    def read(self, segments: Sequence[Segment], block: Samples) -> None:
+        """The next block (channels, frames)."""
+        self.reader.read_segments(segments, block)
+        self.place = delay(block, self.ring, self.place)
+
+    def reset(self) -> None:
+        self.ring.fill(0.0)
+        self.place = 0
 
 
 class _Phase(enum.Enum):
     LIVE = "the chain is heard, and there is no print"
-    COMING = "the chain is heard, and the print runs until it is as late as the chain"
-    FADING_IN = "from the chain to the print"
+    COMING = "what is heard goes on, and the next print runs until it is as late as the chain"
+    FADING_IN = "from the chain, or another print, to the next print"
     PRINT = "the print alone is heard, and the chain rests"
     WARMING = "the print is heard, and the chain runs until what it is given has reached its end"
     FADING_OUT = "from the print to the chain"
@@ -46,22 +69,31 @@ class PrintPlayer:
 
     def __init__(self, chain: Chain, channels: int, latency: int, rate: float, max_block: int) -> None:
         self._chain = chain
-        self._max_block = max_block
+        self._latency, self._max_block = latency, max_block
         self._warming = chain.latency + round(SETTLE_SECONDS * rate)
         self._phase = _Phase.LIVE
         self._left = 0
         self._share = Ramp(0.0, rate, FADE_SECONDS)
         self._block: Samples = np.zeros(channels * max_block)
-        self._ring: Samples = np.zeros((channels, latency))
-        self._place = 0
-        self._reader: RawReader | None = None
-        self._now: StripPrint | None = None
+        self._deck: _Deck | None = None
+        """What is heard beside the chain or in place of it."""
+        self._next: _Deck | None = None
         self._wanted: StripPrint | None = None
 
     @property
     def chain_runs(self) -> bool:
-        """False while nothing but the print is heard."""
-        return self._phase is not _Phase.PRINT
+        """False while prints alone are heard."""
+        return self._deck is None or self._phase in (_Phase.WARMING, _Phase.FADING_OUT)
+
+    @property
+    def alone(self) -> bool:
+        """True where one print is heard, and nothing is on its way."""
+        return self._phase is _Phase.PRINT
+
+    @property
+    def stays(self) -> bool:
+        """True where what is wanted is played whatever becomes of the settings."""
+        return self._wanted is not None and self._wanted.stays
 
     def use(self, wanted: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from this print from now on; None for the chain.
@@ -70,89 +102,87 @@ class PrintPlayer:
         """
         self._wanted = wanted
         if at_once:
-            self._open(wanted)
+            self._deck, self._next = self._opened(wanted), None
             self._phase = _Phase.LIVE if wanted is None else _Phase.PRINT
         else:
             self._go_on()
+
+    def _opened(self, wanted: StripPrint | None) -> _Deck | None:
+        return None if wanted is None else _Deck(wanted, self._latency, self._max_block)
+
+    @property
+    def _heard(self) -> StripPrint | None:
+        return None if self._deck is None else self._deck.found
 
     def _go_on(self) -> None:
         """From where it is towards what is wanted."""
         match self._phase:
-            case _Phase.LIVE if self._wanted is not None:
-                self._open(self._wanted)
-                self._phase, self._left = _Phase.COMING, self._ring.shape[1]
-            case _Phase.COMING if self._wanted != self._now:
-                self._phase = _Phase.LIVE
-                self._open(None)
-                self._go_on()
-            case _Phase.FADING_IN if self._wanted != self._now:
-                self._phase = _Phase.FADING_OUT
-                self._share.move(0.0)
-            case _Phase.PRINT if self._wanted != self._now:
+            case _Phase.LIVE | _Phase.PRINT if self._wanted is not None and self._wanted != self._heard:
+                self._next = self._opened(self._wanted)
+                self._phase, self._left = _Phase.COMING, self._latency
+            case _Phase.PRINT if self._wanted is None:
                 self._chain.reset()
                 self._phase, self._left = _Phase.WARMING, self._warming
-                self._share.jump(1.0)
-            case _Phase.WARMING | _Phase.FADING_OUT if self._wanted is not None and self._wanted == self._now:
-                self._phase = _Phase.FADING_IN
-                self._share.move(1.0)
+            case _Phase.COMING if self._next is None or self._wanted != self._next.found:
+                self._next = None
+                self._phase = _Phase.LIVE if self._deck is None else _Phase.PRINT
+                self._go_on()
+            case _Phase.WARMING if self._wanted is not None:
+                # The chain was not heard yet.
+                self._phase = _Phase.PRINT
+                self._go_on()
             case _:
+                # A fade comes to its end first.
                 pass
-
-    def _open(self, wanted: StripPrint | None) -> None:
-        self._now, self._reader = None, None
-        if wanted is not None:
-            self._reader = RawReader(wanted.data, wanted.channels, wanted.frames, self._max_block)
-            self._now = wanted
-        self._ring.fill(0.0)
-        self._place = 0
-        self._share.jump(0.0)
 
     def reset(self) -> None:
         """Forget what was played, and finish every change: playing starts anew."""
         if self._phase is not _Phase.LIVE:
-            wanted = self._now if self._wanted == self._now else None
-            self._open(wanted)
-            self._phase = _Phase.LIVE if wanted is None else _Phase.PRINT
+            kept = next((deck for deck in (self._next, self._deck) if deck is not None
+                         and deck.found == self._wanted), None)
+            self._deck, self._next = kept, None
+            self._phase = _Phase.LIVE if kept is None else _Phase.PRINT
+            if kept is not None:
+                kept.reset()
             self._go_on()
 
     def play_to_sides(self, start: int, match: Ramp, left: Ramp, right: Ramp, out: Samples) -> None:
         """The print alone from a frame on, at three gains, as `out` (2, frames): most strips, most of the time."""
-        assert self._reader is not None
-        raw = self._reader.raw(start, out.shape[1])
-        self._place = print_to_sides(raw, self._ring, self._place, match.state, left.state, right.state, out)
+        deck = self._deck
+        assert deck is not None
+        raw = deck.reader.raw(start, out.shape[1])
+        deck.place = print_to_sides(raw, deck.ring, deck.place, match.state, left.state, right.state, out)
 
     def play(self, segments: Sequence[Segment], block: Samples) -> None:
         """Put the print, as far as it is wanted, into the block (channels, frames) that the chain has made."""
-        if self._reader is None:
+        if self._phase is _Phase.LIVE:
             return
         frames = block.shape[1]
         own = block_view(self._block, *block.shape)
-        self._reader.read_segments(segments, own)
-        self._place = delay(own, self._ring, self._place)
+        if self._deck is not None and self._phase is not _Phase.FADING_OUT:
+            self._deck.read(segments, block)
         match self._phase:
-            case _Phase.PRINT:
-                block[...] = own
-            case _Phase.COMING:
+            case _Phase.COMING | _Phase.WARMING:
+                if self._next is not None:
+                    self._next.read(segments, own)
                 self._left -= frames
                 if self._left <= 0:
-                    self._phase = _Phase.FADING_IN
+                    self._phase = _Phase.FADING_IN if self._next is not None else _Phase.FADING_OUT
+                    self._share.jump(0.0)
                     self._share.move(1.0)
-            case _Phase.WARMING:
-                block[...] = own
-                self._left -= frames
-                if self._left <= 0:
-                    self._phase = _Phase.FADING_OUT
-                    self._share.move(0.0)
-            case _Phase.FADING_IN | _Phase.FADING_OUT:
+            case _Phase.FADING_IN:
+                assert self._next is not None
+                self._next.read(segments, own)
                 crossfade(block, own, self._share.state)
                 if self._share.resting:
-                    self._settle_down()
-
-    def _settle_down(self) -> None:
-        """A fade has come to its end."""
-        if self._share.target == 1.0:
-            self._phase = _Phase.PRINT
-        else:
-            self._phase = _Phase.LIVE
-            self._open(None)
-        self._go_on()
+                    self._deck, self._next = self._next, None
+                    self._phase = _Phase.PRINT
+                    self._go_on()
+            case _Phase.FADING_OUT:
+                assert self._deck is not None
+                self._deck.read(segments, own)
+                crossfade(own, block, self._share.state)
+                block[...] = own
+                if self._share.resting:
+                    self._deck, self._phase = None, _Phase.LIVE
+                    self._go_on()

@@ -159,12 +159,13 @@ def trim_cache(limit: int) -> None:
 class RawReader:
     """Random access to raw interleaved float32, without allocating per read and without mapping it into memory.
 
-    OSError where the file is gone.
+    first : the frame of the time line that the file begins with.  OSError where the file is gone.
     """
 
-    def __init__(self, data: Path, channels: int, frames: int, longest: int) -> None:
+    def __init__(self, data: Path, channels: int, frames: int, longest: int, first: int = 0) -> None:
         self.channels = channels
         self.frames = frames
+        self._first = first
         self._file = -1
         self._file = os.open(data, os.O_RDONLY)
         self._buffer = np.zeros((longest, channels), np.float32)
@@ -179,6 +180,7 @@ class RawReader:
     def raw(self, start: int, frames: int) -> NDArray[np.float32]:
         """As it lies in the file, (frames, channels) from frame `start`; valid until the next reading."""
         found = self._buffer[:frames]
+        start -= self._first
         available = max(0, min(frames, self.frames - start)) if start >= 0 else 0
         if available < frames:
             found[available:] = 0.0

@@ -54,7 +54,7 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
     size = frames if loop else _fast_size(2 * frames)
     x, y = np.fft.rfft(before, size, axis=1), np.fft.rfft(after, size, axis=1)
     hz: Samples = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
-    added, explained = _separate(x, y, frames / size)
+    added, explained = _separate(x, y, frames / size, size)
     scale = 2.0 / (size * frames)
     before_power = band_sums(np.sum(np.abs(x) ** 2, axis=0) * scale, hz)
     after_power = band_sums(np.sum(np.abs(y) ** 2, axis=0) * scale, hz)
@@ -70,11 +70,36 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
                       _db(added_power / y.shape[0]), tone)
 
 
-def _separate(x: NDArray[np.complex128], y: NDArray[np.complex128],
-              independent: float) -> tuple[Samples, Samples]:
-    """Power per line that is added, and that a linear system explains; each (lines,).
+def added_part(before: Samples, after: Samples) -> Samples:
+    """What no linear tone change of `before` explains in `after`, as sound; both one turn of a loop, aligned.
 
-    independent : share of the lines that padding did not interpolate
+    before, after : (channels, frames); the result is like `after`
+    """
+    if before.shape[1] != after.shape[1]:
+        raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")
+    y = np.fft.rfft(after, axis=1)
+    fitted, _ = _fit(np.fft.rfft(before, axis=1), y, 1.0, after.shape[1])
+    return np.asarray(np.fft.irfft(y - fitted, after.shape[1], axis=1))
+
+
+def _separate(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: float,
+              size: int) -> tuple[Samples, Samples]:
+    """Power per line that is added, and that a linear system explains; each (lines,)."""
+    fitted, freedom = _fit(x, y, independent, size)
+    return np.sum(np.abs(y - fitted) ** 2, axis=0) * freedom, np.sum(np.abs(fitted) ** 2, axis=0)
+
+
+def _delay(x: NDArray[np.complex128], y: NDArray[np.complex128], size: int) -> NDArray[np.complex128]:
+    """The factors (lines,) of the whole frames by which y is late against x, where they correlate most."""
+    together = np.abs(np.fft.irfft(np.sum(np.conj(x.sum(axis=0)) * y, axis=0), size))
+    return np.asarray(np.exp(-2j * np.pi * np.arange(x.shape[1]) * int(np.argmax(together)) / size))
+
+
+def _fit(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: float,
+         size: int) -> tuple[NDArray[np.complex128], Samples]:
+    """What a linear system makes of x that comes nearest to y, like y; and by how much the fit made less of the rest.
+
+    independent : share of the lines that padding did not interpolate; size : frames of the transform
     """
     inputs = x.shape[0]
     unknowns = inputs * (_DEGREE + 1)
@@ -95,16 +120,20 @@ def _separate(x: NDArray[np.complex128], y: NDArray[np.complex128],
     sound = np.abs(np.diagonal(triangle, axis1=1, axis2=2)) > _RIDGE**0.5
     basis = basis * sound[:, None, :]
     freedom = 1.0 / (1.0 - sound.sum(axis=1) / (width * independent))
-    added = np.zeros(padded)
-    explained = np.zeros(padded)
-    for channel in y:
-        target = np.zeros(padded, complex)
-        target[:lines] = channel
-        target = target.reshape(stretches, width, 1)
-        fitted = basis @ (np.conj(np.swapaxes(basis, 1, 2)) @ target)
-        added += (np.abs(target - fitted)[..., 0] ** 2 * freedom[:, None]).ravel()
-        explained += (np.abs(fitted)[..., 0] ** 2).ravel()
-    return added[:lines], explained[:lines]
+    # A long delay turns faster over frequency than a polynomial can follow: it is taken off first, where that helps.
+    # (Of a sound that repeats itself the best correlation may be a turn too far.)
+    fits = []
+    late_by = _delay(x, y, size)
+    for late in (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by):
+        fitted = np.zeros_like(y)
+        for channel, target_lines in enumerate(y * np.conj(late)):
+            target = np.zeros(padded, complex)
+            target[:lines] = target_lines
+            target = target.reshape(stretches, width, 1)
+            fitted[channel] = (basis @ (np.conj(np.swapaxes(basis, 1, 2)) @ target)).ravel()[:lines]
+        fits.append(fitted * late)
+    best = min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2)))
+    return best, np.repeat(freedom, width)[:lines]
 
 
 def _fast_size(frames: int) -> int:

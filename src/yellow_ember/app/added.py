@@ -1,0 +1,103 @@
+"""Listening to the added part alone: kept up to date in a worker, and played in place of the chosen strip."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.app.measurer import sound_of
+from yellow_ember.engine.difference import AddedPart, print_added
+from yellow_ember.engine.jobs import Job, JobError
+
+if TYPE_CHECKING:
+    from yellow_ember.app.workspace import Workspace
+
+_SETTLE_SECONDS = 0.3
+
+
+class AddedListening(QObject):
+    """`changed` is sent when it is switched, and when another added part is heard.
+
+    keep_tone : the linear change of tone is left in; louder_db : by how much what is heard is lifted
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self.on = False
+        self.keep_tone = False
+        self.louder_db = 0.0
+        self.found: AddedPart | None = None
+        self._wanted: tuple[object, ...] = ()
+        self._heard: tuple[object, ...] = ()
+        self._since = 0.0
+        self._job: Job[AddedPart] | None = None
+
+    def switch(self, on: bool) -> None:
+        """Hear the added part of the chosen strip, or the strip again."""
+        if on == self.on:
+            return
+        self.on = on
+        if not on:
+            self._drop()
+        self.changed.emit()
+
+    def set(self, *, keep_tone: bool | None = None, louder_db: float | None = None) -> None:
+        """Change what is left in, or how loud it is."""
+        self.keep_tone = self.keep_tone if keep_tone is None else keep_tone
+        self.louder_db = self.louder_db if louder_db is None else louder_db
+
+    @property
+    def busy(self) -> bool:
+        return self.on and self._heard != self._wanted
+
+    def _drop(self) -> None:
+        self.cancel()
+        self.found, self._heard, self._wanted = None, (), ()
+        self._workspace.prints.put_first(None)
+
+    def cancel(self) -> None:
+        if self._job is not None:
+            self._job.cancel()
+            self._job = None
+
+    def poll(self) -> None:
+        """Called with the clock."""
+        if not self.on:
+            return
+        workspace = self._workspace
+        strip = workspace.strip
+        if self.found is not None and self.found.part.strip_id != strip.id:
+            self._drop()
+            self.changed.emit()
+        wanted = (*sound_of(workspace.session, strip.id), self.keep_tone, round(self.louder_db, 1),
+                  strip.match_db if self.keep_tone else 0.0)
+        now = time.monotonic()
+        if wanted != self._wanted:
+            self._wanted, self._since = wanted, now
+            self.cancel()
+        if self._job is None and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
+            if not strip.chain:
+                self._heard = wanted
+                workspace.messages.say(f"{strip.name} has no stages: nothing is added")
+                return
+            limit = round(workspace.settings.prints_gb * 2**30)
+            self._job = Job(print_added, workspace.session, strip.id, self.keep_tone, self.louder_db, limit)
+        elif self._job is not None and self._job.poll():
+            self._take()
+
+    def _take(self) -> None:
+        job, self._job = self._job, None
+        assert job is not None
+        self._heard = self._wanted
+        try:
+            self.found = job.result()
+        except JobError as error:
+            self._workspace.messages.warn(f"The added part can't be heard: {error}")
+            return
+        self._workspace.prints.put_first(self.found.part)
+        self.changed.emit()
