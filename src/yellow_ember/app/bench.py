@@ -12,6 +12,7 @@ from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.balance_field import BalanceField
 from yellow_ember.app.flow import ColumnFlow
 from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.layouts import clear
@@ -22,6 +23,7 @@ from yellow_ember.app.picture import Picture
 from yellow_ember.app.proposal import Proposal
 from yellow_ember.app.step_lane import StepLane
 from yellow_ember.app.value_bar import ValueBar
+from yellow_ember.app.variation_sheet import VariationSheet
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Switch, Value, as_number
@@ -75,6 +77,12 @@ class Bench(QWidget):
         self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
         self.propose.clicked.connect(self.propose_bands)
         self._proposal = Proposal(workspace)
+        self.variations = QPushButton("Variations\u2026")
+        self.variations.setToolTip("This stage in two dozen ways, equally loud, to click through")
+        self.variations.clicked.connect(self.open_variations)
+        self.field = QPushButton("Field\u2026")
+        self.field.setToolTip("Drive along, tone up: a map of heat on which the stage is a point to be dragged")
+        self.field.clicked.connect(self.open_field)
         self.macros = MacroRow(workspace)
         self.macro_button = QPushButton("Macros\u2026")
         self.macro_button.setToolTip("Controls of this path that move several others at once")
@@ -89,6 +97,8 @@ class Bench(QWidget):
         head.addWidget(self._purpose, 1)
         head.addWidget(self.propose)
         head.addWidget(self.line_up)
+        head.addWidget(self.field)
+        head.addWidget(self.variations)
         head.addWidget(self.macro_button)
         head.addWidget(self._reset)
         self._jump_row = QHBoxLayout()
@@ -130,6 +140,9 @@ class Bench(QWidget):
             self._built_for = wanted
         self.picture.setVisible(stage is not None)
         self._reset.setVisible(stage is not None)
+        self.variations.setVisible(stage is not None)
+        numbers = () if stage is None else [p for p in stage.declaration.parameters if isinstance(p, Number)]
+        self.field.setVisible(len(numbers) > 1)
         self.line_up.setVisible(stage is not None and stage.kind == "tape")
         self.propose.setVisible(stage is not None and stage.kind == "tame")
         if stage is None:
@@ -178,6 +191,16 @@ class Bench(QWidget):
         stage = self._stage()
         if stage is not None and stage.kind == "tame":
             self._proposal.start(self._workspace.strip_id, stage.id)
+
+    def open_variations(self) -> None:
+        """The chosen stage in many ways, in a window of their own."""
+        if self._stage() is not None:
+            VariationSheet(self._workspace, self).show()
+
+    def open_field(self) -> None:
+        """Drive against tone of the chosen stage, as a map."""
+        if self._stage() is not None:
+            BalanceField(self._workspace, self).show()
 
     def open_macros(self) -> None:
         """The strip's macros, in a window of their own."""

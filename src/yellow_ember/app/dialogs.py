@@ -188,6 +188,7 @@ SHORTCUTS = (
                 ("Drag a stage or a glyph", "to another strip: move"),
                 ("with Ctrl, Ctrl+Shift", "copy, settings only"))),
     ("Path", (("Insert or +", "add a stage"), ("P, Shift+P", "presets for the strip, sets"),
+              ("F, V", "the stage's balance field, its variations"),
               ("Left, Right", "choose a stage"),
               ("Up, Down", "drive it, finer with Shift"), ("Ctrl+Left, Right", "move it"), ("X", "bypass it"),
               ("Delete", "remove it"), ("Backspace", "drive back to its default"),

@@ -120,6 +120,8 @@ class MainWindow(QMainWindow):
         self._action(edit, "Sets\u2026", "Shift+P", lambda: SetWindow(workspace, self).show())
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
         self._action(edit, "Links\u2026", "Ctrl+L", lambda: LinksWindow(workspace, self).show())
+        self._action(edit, "Balance field of the stage\u2026", "F", self.bench.open_field)
+        self._action(edit, "Variations of the stage\u2026", "V", self.bench.open_variations)
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
         self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)

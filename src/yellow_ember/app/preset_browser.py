@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app import theme
 from yellow_ember.app.audition import Audition
+from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.edits import use_chain
 from yellow_ember.session.model import Session
@@ -50,14 +51,6 @@ _SORTS: dict[str, Callable[[Preset], float]] = {
 def _or_last(value: float | None, side: float = 1.0) -> float:
     """A figure, or what sorts behind all of them."""
     return side * 1e9 if value is None else value
-
-
-def _tone(brightness: float) -> str:
-    """Brightness in words."""
-    if abs(brightness) < 0.25:
-        return "tone kept"
-    how = "much " if abs(brightness) > 2.0 else "a little " if abs(brightness) < 0.8 else ""
-    return f"{how}{'brighter' if brightness > 0 else 'darker'}"
 
 
 class PresetBrowser(Audition):
@@ -196,7 +189,7 @@ class PresetBrowser(Audition):
         if chosen is None:
             return
         figures = "" if chosen.heat_db is None or chosen.brightness is None else (
-            f"  <i>heat {chosen.heat_db:.0f} dB, {_tone(chosen.brightness)}</i>")
+            f"  <i>heat {chosen.heat_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
         self.note.setText(f"<b>{key}</b>: {chosen.note}{figures}")
         self.own_note.setEnabled(True)
         self.own_note.setText(self._workspace.settings.notes.get(key, ""))

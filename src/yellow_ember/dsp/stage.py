@@ -253,6 +253,7 @@ class StageKind:
     rest : values at which the stage changes nothing, or None where it claims no transparency
     drive : id of the parameter that drives it harder, None for linear stages
     drive_units : of `drive` for 1 dB
+    tone : id of the parameter that stands against `drive` where the two are balanced, None for none
     makeup : id of the parameter that takes back what `drive` adds
     glyph : one or two letters for the desk's rows
     picture : full values, rate and level reference in dBFS -> diagrams
@@ -276,6 +277,7 @@ class StageKind:
     rest: Values | None = None
     drive: str | None = None
     drive_units: float = 1.0
+    tone: str | None = None
     makeup: str | None = None
     nonlinear: bool = False
     lookahead: Callable[[Values, float], int] = _no_lookahead

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Generator
 from multiprocessing.connection import Connection
 from typing import Any, Generic, TypeVar
 
@@ -22,7 +22,7 @@ class JobError(Exception):
 class Job(Generic[Result]):
     """`function(progress, *arguments)` in a worker; function and arguments must be picklable.
 
-    `poll` is called from time to time; it never waits.
+    `poll` is called from time to time; it never waits.  A function that yields gives its parts as they are done.
     """
 
     def __init__(self, function: Callable[..., Result], *arguments: Any) -> None:
@@ -34,6 +34,7 @@ class Job(Generic[Result]):
         self.done = False
         self._result: Result | None = None
         self._error: str | None = None
+        self._parts: list[Any] = []
 
     def poll(self) -> bool:
         """Take in what the worker said; True when the work has ended, well or not."""
@@ -42,6 +43,8 @@ class Job(Generic[Result]):
                 what, value = self._pipe.recv()
                 if what == "progress":
                     self.share = value
+                elif what == "part":
+                    self._parts.append(value)
                 elif what == "result":
                     self._result, self.done = value, True
                 else:
@@ -57,6 +60,11 @@ class Job(Generic[Result]):
         if self._error is not None:
             raise JobError(self._error)
         return self._result  # type: ignore[return-value]
+
+    def take_parts(self) -> list[Any]:
+        """What has come since the last asking, of a function that yields."""
+        parts, self._parts = self._parts, []
+        return parts
 
     def wait(self, seconds: float) -> bool:
         """Wait at most so long for news, then `poll`."""
@@ -99,7 +107,12 @@ def _work(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, 
 
     try:
         try:
-            pipe.send(("result", function(progress, *arguments)))
+            found = function(progress, *arguments)
+            if isinstance(found, Generator):
+                for part in found:
+                    pipe.send(("part", part))
+                found = None
+            pipe.send(("result", found))
         except _Ended:
             pass
         except (BrokenPipeError, ConnectionResetError):

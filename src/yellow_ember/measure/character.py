@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.measure.heat import compare
+from yellow_ember.measure.heat import Comparison, compare
 
 _LOW_HZ, _HIGH_HZ = 60.0, 12000.0
 _HEARD_DB = 50.0
@@ -23,11 +23,15 @@ class Character:
 
 
 def character(before: Samples, after: Samples, rate: float) -> Character:
-    """From aligned signals (channels, frames) before and after.
+    """From aligned signals (channels, frames) before and after."""
+    return character_of(compare(before, after, rate))
+
+
+def character_of(found: Comparison) -> Character:
+    """From a comparison.
 
     Brightness is the slope of the third-octave change against frequency, of those bands that are heard.
     """
-    found = compare(before, after, rate)
     heard = ((found.bands >= _LOW_HZ) & (found.bands <= _HIGH_HZ)
              & (found.before_db > found.before_db.max() - _HEARD_DB))
     change = np.maximum(found.after_db, found.after_db.max() - 90.0) - found.before_db

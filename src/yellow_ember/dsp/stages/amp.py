@@ -168,6 +168,7 @@ AMP = StageKind(
     processor=AmpProcessor,
     picture=picture,
     drive="gain",
+    tone="high",
     drive_units=UNITS_A_DB,
     makeup="out_db",
     nonlinear=True,

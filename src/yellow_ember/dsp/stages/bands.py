@@ -484,6 +484,7 @@ BANDS = StageKind(
     rest={"split": "linear",
           **{f"band{number}_{name}": 0.0 for number in _NUMBERS for name in ("drive_db", "gain_db")}},
     drive="drive_db",
+    tone="tone_hz",
     makeup="out_db",
     nonlinear=True,
     lookahead=_lookahead,

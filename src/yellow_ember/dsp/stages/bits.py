@@ -146,6 +146,7 @@ BITS = StageKind(
     picture=picture,
     rest={"bits": _ALL_BITS, "rate_hz": _OPEN_HZ},
     drive="drive_db",
+    tone="tone_hz",
     makeup="out_db",
     nonlinear=True,
     comfort_db=(-6.0, 15.0),

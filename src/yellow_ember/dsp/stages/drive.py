@@ -177,6 +177,7 @@ DRIVE = StageKind(
     picture=picture,
     rest={"shape": "hard", "drive_db": 0.0, "out_db": 0.0},
     drive="drive_db",
+    tone="bright_db",
     makeup="out_db",
     nonlinear=True,
     idle=_idle,

@@ -225,6 +225,7 @@ TAPE = StageKind(
     follow=follow,
     wavers=True,
     drive="record_db",
+    tone="bias_db",
     makeup="play_db",
     nonlinear=True,
     comfort_db=(-10.0, 6.0),

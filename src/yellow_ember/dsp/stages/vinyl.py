@@ -434,6 +434,7 @@ VINYL = StageKind(
     picture=picture,
     rest=None,
     drive="cut_db",
+    tone="radius_mm",
     nonlinear=True,
     lookahead=_lookahead,
     follow=follow,

@@ -1,0 +1,142 @@
+"""Variations of one stage, each rendered over the strip's loop and measured; in workers, as they are done."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.parameters import Values
+from yellow_ember.dsp.stage import Clock, Setup
+from yellow_ember.engine.jobs import Job, Progress
+from yellow_ember.engine.measuring import BLOCK, Capture, capture_strip, wave_of
+from yellow_ember.files.impulses import find_impulse
+from yellow_ember.measure.character import character_of
+from yellow_ember.measure.heat import compare
+from yellow_ember.measure.loudness import loudness
+from yellow_ember.session.edits import edit_strip, replace_stage
+from yellow_ember.session.model import Session
+
+_SETTLE_SECONDS = 0.5
+_COLUMNS = 120
+
+
+@dataclass(frozen=True, slots=True)
+class VariationOrder:
+    """seconds : of the loop's loudest part, None for all of it; oversample : None for the session's live quality"""
+
+    strip_id: str
+    stage_id: str
+    seconds: float | None = None
+    oversample: int | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Variation:
+    """What a strip would be with other values of one stage.
+
+    number : its place among the values asked for
+    offset_db : what makes it as loud as what goes into the strip
+    tone_db : change of level in third octaves, at equal loudness; wave : least and greatest in columns
+    """
+
+    number: int
+    values: Values
+    heat_db: float
+    brightness: float
+    offset_db: float
+    tone_db: Samples
+    wave: Samples
+
+
+def render_variations(progress: Progress, session: Session, order: VariationOrder,
+                      asked: tuple[tuple[int, Values], ...]) -> Iterator[Variation]:
+    """The strip's loop with each of these values in the stage, one after the other."""
+    strip = session.strip(order.strip_id)
+    place = strip.place_of(order.stage_id)
+    as_far = edit_strip(session, order.strip_id, lambda old: old.with_(chain=old.chain[:place]))
+    found = capture_strip(lambda share: progress(0.1 * share), as_far, order.strip_id)
+    begin, end = _stretch(found, session.rate, order.seconds)
+    whole = end - begin == found.before.shape[1]
+    before = found.before[:, begin:end]
+    loud_before = loudness(before, session.rate).integrated_lufs
+    for done, (number, values) in enumerate(asked):
+        chain = (replace_stage(strip.chain[place], params=values, on=True), *strip.chain[place + 1:])
+        after = _through(session, chain, order.oversample or session.quality.live, found, begin, end)
+        comparison = compare(before, after, session.rate, loop=whole)
+        character = character_of(comparison)
+        offset = loud_before - loudness(after, session.rate).integrated_lufs
+        offset = float(offset) if np.isfinite(offset) else 0.0
+        tone = np.where(comparison.before_db > comparison.before_db.max() - 60.0,
+                        comparison.after_db - comparison.before_db + offset, np.nan)
+        columns = wave_of(after)
+        step = max(1, len(columns) // _COLUMNS)
+        yield Variation(number, values, character.heat_db, character.brightness, offset, tone,
+                        columns[::step] * 10.0 ** (offset / 20.0))
+        progress(0.1 + 0.9 * (done + 1) / len(asked))
+
+
+def _stretch(found: Capture, rate: int, seconds: float | None) -> tuple[int, int]:
+    """The loop, or its loudest part of that length."""
+    frames = found.before.shape[1]
+    length = frames if seconds is None else min(frames, round(seconds * rate))
+    power = np.concatenate(([0.0], np.cumsum(np.sum(found.before**2, axis=0))))
+    begin = int(np.argmax(power[length:] - power[:-length])) if length < frames else 0
+    return begin, begin + length
+
+
+def _through(session: Session, stages: tuple[StageSettings, ...], factor: int, found: Capture, begin: int,
+             end: int) -> Samples:
+    """What stages make of a stretch of what was captured before them; it begins to run a little earlier."""
+    channels, frames = found.after.shape
+    clock = Clock(tempo=session.tempo, beats_per_bar=session.beats_per_bar)
+    chain = Chain(Setup(session.rate, channels, BLOCK, factor, session.reference_dbfs, session.seed,
+                        read_impulse=find_impulse, clock=clock), stages)
+    settle = min(round(_SETTLE_SECONDS * session.rate), frames)
+    places = np.arange(begin - settle, end + chain.latency) % frames
+    sound = np.ascontiguousarray(found.after[:, places])
+    clock.frame = found.loop.start + begin - settle
+    for start in range(0, sound.shape[1], BLOCK):
+        part = np.ascontiguousarray(sound[:, start:start + BLOCK])
+        chain.process(part)
+        sound[:, start:start + BLOCK] = part
+    late = settle + chain.latency
+    return sound[:, late:late + end - begin]
+
+
+class VariationJobs:
+    """Variations made by several workers at once, each taking every so manieth."""
+
+    def __init__(self, session: Session, order: VariationOrder, asked: list[Values], workers: int = 2) -> None:
+        numbered = list(enumerate(asked))
+        shares = [tuple(numbered[first::workers]) for first in range(workers)]
+        self._jobs: list[Job[Iterator[Variation]]] = [
+            Job(render_variations, session, order, share) for share in shares if share]
+
+    def poll(self) -> list[Variation]:
+        """What has been made since the last asking."""
+        made: list[Variation] = []
+        for job in self._jobs:
+            job.poll()
+            made += job.take_parts()
+        return made
+
+    @property
+    def share(self) -> float:
+        return sum(1.0 if job.done else job.share for job in self._jobs) / max(len(self._jobs), 1)
+
+    @property
+    def done(self) -> bool:
+        return all(job.done for job in self._jobs)
+
+    def result(self) -> None:
+        """JobError where one of the workers failed."""
+        for job in self._jobs:
+            job.result()
+
+    def cancel(self) -> None:
+        for job in self._jobs:
+            job.cancel()
