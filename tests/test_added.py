@@ -153,7 +153,7 @@ def test_the_added_part_is_heard_and_seen_until_after_is_chosen(window: MainWind
     (heard,) = workspace.engine._prints.prints
     assert heard.stays
     assert heard.strip_id == STRIP
-    assert window.balance.numbers["Added, alone"].text().endswith("dB")
+    assert window.balance.alone.text().endswith("dB")
     assert window.balance.louder.isVisible()
     window.balance.keep_tone.setChecked(True)
     qtbot.waitUntil(lambda: workspace.engine._prints.prints[0] != heard, timeout=60000)

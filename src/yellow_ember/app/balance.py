@@ -17,7 +17,10 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.engine.difference import LOUDER_MOST_DB
 from yellow_ember.engine.measuring import StripMeasurement
+from yellow_ember.measure.anatomy import Anatomy
+from yellow_ember.measure.crowding import crowding
 from yellow_ember.session.model import Strip
+from yellow_ember.session.remedies import WHERE, remedy
 
 LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
                 group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")
@@ -105,6 +108,48 @@ class BandPicture(QWidget):
                 painter.drawRect(QRectF(QPointF(left, top), QPointF(right, max(bottom, top + 1.0))))
 
 
+class KindBars(QWidget):
+    """What was added, told apart: odd and even harmonics, noise, moved pitch, each on the ramp."""
+
+    _NAMES = ("odd", "even", "noise", "motion")
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._levels: tuple[float, ...] | None = None
+        self.setFixedHeight(30)
+        self.setAccessibleName("Kinds of what was added")
+        self.setToolTip("From probe tones and silence through the path: odd and even harmonics, noise, and pitch that "
+                        "moves, in dB below what comes out")
+
+    def show_anatomy(self, found: Anatomy | None) -> None:
+        levels = None if found is None else (found.odd_db, found.even_db, found.noise_db, found.motion_db)
+        if levels != self._levels:
+            self._levels = levels
+            self.setAccessibleDescription("" if levels is None else ", ".join(
+                f"{name} {heat_text(level)}" for name, level in zip(self._NAMES, levels, strict=True)))
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        part = self.width() / len(self._NAMES)
+        for place, name in enumerate(self._NAMES):
+            box = QRectF(place * part, 0.0, part - 4.0, self.height())
+            level = -math.inf if self._levels is None else self._levels[place]
+            painter.setFont(theme.font(8))
+            painter.setPen(theme.DIM)
+            words_box, middle = box.adjusted(0, 0, 0, -12), Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignLeft | middle), name)
+            painter.setPen(theme.TEXT)
+            words = "\u2013" if self._levels is None or level < -99.5 else f"{level:.0f}"
+            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignRight | middle), words)
+            share = (max(level, theme.COLDEST_DB - 20.0) - theme.COLDEST_DB + 20.0) / 75.0
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.GROUND)
+            painter.drawRect(QRectF(box.left(), 20.0, box.width(), 6.0))
+            painter.setBrush(theme.heat_colour(level))
+            painter.drawRect(QRectF(box.left(), 20.0, min(max(share, 0.0), 1.0) * box.width(), 6.0))
+
+
 class HeatBar(QWidget):
     """The one number of a strip's heat, on the ramp."""
 
@@ -158,7 +203,11 @@ class Balance(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
         self.bands = BandPicture()
-        self.heat = HeatBar()
+        self.heat, self.kinds = HeatBar(), KindBars()
+        self.warning = QLabel()
+        self.warning.setWordWrap(True)
+        self.warning.setStyleSheet(f"color: {theme.AFTER.name()}")
+        self.warning.setAccessibleName("Warning")
         self.state = QLabel()
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.numbers: dict[str, QLabel] = {}
@@ -169,8 +218,7 @@ class Balance(QWidget):
         head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
-        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change",
-                                  "Added, alone")):
+        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change")):
             label, number = QLabel(name), QLabel()
             label.setStyleSheet(f"color: {theme.DIM.name()}")
             number.setFont(theme.font(9.5, bold=True))
@@ -190,13 +238,18 @@ class Balance(QWidget):
         self.keep_tone = QCheckBox("with the change of tone")
         self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
         self.keep_tone.toggled.connect(lambda on: workspace.added.set(keep_tone=on))
+        self.alone = QLabel()
+        self.alone.setAccessibleName("Level of what was added")
         self.louder = ValueBar(LOUDER)
         self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))
         self._added_row = QWidget()
         added = QVBoxLayout(self._added_row)
         added.setContentsMargins(0, 0, 0, 0)
         added.setSpacing(3)
-        added.addWidget(self.keep_tone)
+        head_row = QHBoxLayout()
+        head_row.addWidget(self.keep_tone)
+        head_row.addWidget(self.alone, 1, Qt.AlignmentFlag.AlignRight)
+        added.addLayout(head_row)
         added.addWidget(self.louder)
         workspace.added.changed.connect(self.refresh)
         buttons = QHBoxLayout()
@@ -208,11 +261,14 @@ class Balance(QWidget):
         layout.addLayout(head)
         layout.addWidget(self.bands, 1)
         layout.addWidget(self.heat)
+        layout.addWidget(self.kinds)
+        layout.addWidget(self.warning)
         layout.addLayout(grid)
         layout.addLayout(buttons)
         layout.addWidget(self._added_row)
         layout.addWidget(self.snapshots)
         workspace.measurer.changed.connect(self.refresh)
+        workspace.dissector.changed.connect(self.refresh)
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
         self.refresh()
@@ -237,6 +293,9 @@ class Balance(QWidget):
         fresh = measurer.fresh(strip.id)
         self.bands.show_measurement(found, strip.match_db, fresh)
         self.match_button.setEnabled(found is not None)
+        dissection = workspace.dissector.of(strip.id)
+        self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
+        self._show_warning(strip, found)
         added = workspace.added
         self._added_row.setVisible(added.on)
         self.louder.show_value(added.louder_db)
@@ -245,8 +304,15 @@ class Balance(QWidget):
         else:
             self.state.setText("" if fresh else "measuring\u2026" if measurer.busy else "not measured")
         self._show_numbers(strip, found)
-        self.numbers["Added, alone"].setText(
-            f"{added.found.against_db:.1f} dB" if added.found is not None and added.on else "\u2013")
+        self.alone.setText("is measured\u2026" if added.found is None else f"alone {added.found.against_db:.1f} dB")
+
+    def _show_warning(self, strip: Strip, found: StripMeasurement | None) -> None:
+        """Where what was added stands out more than the source, and what helps."""
+        told = crowding(found.comparison) if found is not None and strip.chain else []
+        self.warning.setVisible(bool(told))
+        if told:
+            worst = told[0]
+            self.warning.setText(f"What was added would {WHERE[worst.what]}: {remedy(strip.chain, worst.what)}")
 
     def _show_numbers(self, strip: Strip, found: StripMeasurement | None) -> None:
         if found is None:

@@ -54,6 +54,7 @@ class Ladder(QWidget):
         workspace.session_changed.connect(self._refresh)
         workspace.selected.connect(self._refresh)
         workspace.frame.connect(self._on_frame)
+        workspace.dissector.changed.connect(self.update)
         self._refresh()
 
     def sizeHint(self) -> QSize:
@@ -181,6 +182,11 @@ class Ladder(QWidget):
             drive = kind.parameter(kind.drive)
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
         where = foot.adjusted(21, 0, -4, 0)
+        found = self._workspace.dissector.of(self._workspace.strip_id)
+        heat = None if found is None else found.stages.get(stage.id)
+        if heat is not None:
+            painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5), theme.heat_colour(heat))
+            text += f", heat {heat:.0f}" if heat > -99.5 else ", no heat"
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
         painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
 
 SETTLE_SECONDS = 0.35
+_IDLE_SECONDS = 1.0
 _REMEMBERED = 48
 """Measurements that are kept for sounds that come back (a snapshot, an undo)."""
 _WORTH_DB = 0.02
@@ -48,6 +49,10 @@ class Measurer(QObject):
         self._remembered: deque[tuple[tuple[object, ...], StripMeasurement]] = deque(maxlen=_REMEMBERED)
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
+        self._idle_since = 0.0
+        self._idle_for: Session | None = None
+        self._given_up: set[str] = set()
+        """Strips that were tried since the session last changed."""
         self.trouble = ""
 
     def _tell(self) -> None:
@@ -101,6 +106,19 @@ class Measurer(QObject):
             if self._workspace.settings.match_lock:
                 self._match(strip_id)
 
+    def _measure_others(self) -> None:
+        """While nothing else is to be done: the other coloured strips, so that the desk shows the heat of all."""
+        workspace, now = self._workspace, time.monotonic()
+        if workspace.session is not self._idle_for:
+            self._idle_for, self._idle_since, self._given_up = workspace.session, now, set()
+        if now - self._idle_since < _IDLE_SECONDS or not self.fresh(workspace.strip_id):
+            return
+        for strip in workspace.session.strips:
+            if strip.chain and strip.id not in self._given_up and not self.fresh(strip.id):
+                self._given_up.add(strip.id)
+                self._start(strip.id)
+                return
+
     def match_all(self, strip_ids: Iterable[str]) -> None:
         """Make after as loud as before on all these strips; what is not measured is measured first."""
         self._to_match = list(dict.fromkeys(strip_ids))
@@ -130,6 +148,8 @@ class Measurer(QObject):
                 self._start(workspace.strip_id)
             elif self._to_match and self._due == 0.0:
                 self._match_fresh()
+            elif self._due == 0.0 and not workspace.imports.busy:
+                self._measure_others()
             return
         if not self._job.poll():
             return

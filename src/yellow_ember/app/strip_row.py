@@ -27,9 +27,14 @@ from yellow_ember.session.model import Send, Strip, StripKind
 ROW = 40
 _INDENT = 12
 _BUTTON = 18
-_MARK = 12
+_MARK, _HEAT = 12, 20
 _GLYPHS = 4
 """So many stages are drawn."""
+
+
+def heat_figure(heat_db: float) -> str:
+    """Heat in as few letters as a row has room for."""
+    return f"{heat_db:.0f}" if heat_db > -99.5 else "\u2013"
 
 
 class StripRow(QWidget):
@@ -101,7 +106,7 @@ class StripRow(QWidget):
 
     def _level_box(self) -> QRectF:
         left = 10 + self._depth * _INDENT
-        return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - 4, 6)
+        return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - _HEAT - 6, 6)
 
     def _mark_box(self) -> QRectF:
         return QRectF(self.width() - 8 - _MARK, ROW - 14.5, _MARK, 9)
@@ -145,6 +150,10 @@ class StripRow(QWidget):
             painter.setBrush(theme.heat_colour(found.comparison.heat_db))
             box = self._level_box()
             painter.drawRect(QRectF(box.left(), box.bottom() + 2, box.width(), 2.5))
+            painter.setFont(theme.font(7.5))
+            painter.setPen(theme.heat_text_colour(found.comparison.heat_db))
+            painter.drawText(QRectF(box.right() + 2, box.top() - 5, _HEAT, 14), int(
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), heat_figure(found.comparison.heat_db))
         self._paint_mark(painter)
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from yellow_ember.app.added import AddedListening
 from yellow_ember.app.background import BackgroundPrints
+from yellow_ember.app.dissector import Dissector
 from yellow_ember.app.imports import Imports
 from yellow_ember.app.measurer import Measurer
 from yellow_ember.app.messages import Messages
@@ -73,6 +74,7 @@ class Workspace(QObject):
         self.measurer = Measurer(self)
         self.prints = BackgroundPrints(self)
         self.added = AddedListening(self)
+        self.dissector = Dissector(self)
         self._save_timer = QTimer(self)
         self._save_timer.setSingleShot(True)
         self._save_timer.setInterval(_AUTOSAVE_MS)
@@ -106,6 +108,7 @@ class Workspace(QObject):
         self.measurer.cancel()
         self.prints.cancel()
         self.added.cancel()
+        self.dissector.cancel()
         if self._print is not None:
             self._print.cancel()
         if self.engine is None and self._engine_ready is not None:
@@ -130,6 +133,7 @@ class Workspace(QObject):
             self.measurer.poll()
             self.prints.poll()
             self.added.poll()
+            self.dissector.poll()
             self._poll_print()
         self.frame.emit(self.state)
 

@@ -1,0 +1,60 @@
+"""Keeps the chosen strip's colour taken apart: in a worker, once its measurement is fresh."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.app.measurer import sound_of
+from yellow_ember.engine.dissecting import Dissection, dissect_strip
+from yellow_ember.engine.jobs import Job, JobError
+
+if TYPE_CHECKING:
+    from yellow_ember.app.workspace import Workspace
+
+_REMEMBERED = 48
+
+
+class Dissector(QObject):
+    """`changed` is sent when there is a new one."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._known: deque[tuple[tuple[object, ...], Dissection | None]] = deque(maxlen=_REMEMBERED)
+        self._job: tuple[tuple[object, ...], Job[Dissection]] | None = None
+
+    def of(self, strip_id: str) -> Dissection | None:
+        """What is known of the strip as it is now."""
+        sound = sound_of(self._workspace.session, strip_id)
+        return next((found for known, found in self._known if known == sound), None)
+
+    def poll(self) -> None:
+        """Called with the clock."""
+        workspace = self._workspace
+        if self._job is not None:
+            sound, job = self._job
+            if job.poll():
+                self._job = None
+                try:
+                    self._known.appendleft((sound, job.result()))
+                except JobError:
+                    # What can't be run can't be measured either, and that is said.
+                    self._known.appendleft((sound, None))
+                self.changed.emit()
+            return
+        strip = workspace.strip
+        if not strip.chain or not workspace.measurer.fresh(strip.id) or workspace.measurer.busy:
+            return
+        sound = sound_of(workspace.session, strip.id)
+        if all(known != sound for known, _ in self._known):
+            self._job = (sound, Job(dissect_strip, workspace.session, strip.id))
+
+    def cancel(self) -> None:
+        if self._job is not None:
+            self._job[1].cancel()
+            self._job = None
