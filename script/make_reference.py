@@ -18,7 +18,15 @@ from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.chain_file import VERSION as CHAIN_VERSION
 from yellow_ember.session.links import FEWEST
 from yellow_ember.session.macros import MOST_MACROS, Bend
-from yellow_ember.session.model import LOUDEST_DB, MOST_MATCH_DB, RATES, SILENT_DB, StripKind
+from yellow_ember.session.model import (
+    LOUDEST_DB,
+    LOUDEST_LUFS,
+    MOST_MATCH_DB,
+    QUIETEST_LUFS,
+    RATES,
+    SILENT_DB,
+    StripKind,
+)
 from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
 from yellow_ember.session.presets import INTENTIONS, SOURCES
 from yellow_ember.session.presets import VERSION as PRESET_VERSION
@@ -142,7 +150,9 @@ def schemas() -> dict[str, dict[str, Any]]:
             "audio": {"type": ["string", "null"]},
             "volume_db": volume, "pan": pan, "mute": flag, "solo": flag,
             "bypass": flag, "macros": _macros_schema(),
-            "match_db": match, "chain": stages}}
+            "match_db": match, "zone_lufs": {"anyOf": [{"type": "null"}, {
+                "type": "array", "minItems": 2, "maxItems": 2,
+                "items": {"type": "number", "minimum": QUIETEST_LUFS, "maximum": LOUDEST_LUFS}}]}, "chain": stages}}
     texts = {"type": "array", "items": text}
     link = {"type": "object", "required": ["name", "members"], "additionalProperties": False, "properties": {
         "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,

@@ -158,7 +158,7 @@ def test_meters_scope_and_before(coloured: Session, engine) -> None:
     settle(client, coloured)
     client.watch("rhythm", 0)
     client.play(0)
-    wait_until(lambda: client.poll().position > 96000)
+    wait_until(lambda: client.poll().position > 3.5 * 48000)
     reading = client.reading("rhythm")
     assert 0.01 < reading.point_vu[0] < 1.0
     assert 0.01 < reading.point_vu[1] < 1.0

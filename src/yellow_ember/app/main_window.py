@@ -21,6 +21,7 @@ from yellow_ember.app.help_window import FIRST, HelpWindow
 from yellow_ember.app.ladder import Ladder
 from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
+from yellow_ember.app.meters_window import MetersWindow
 from yellow_ember.app.set_window import SetWindow
 from yellow_ember.app.tape_strip import TapeStrip
 from yellow_ember.app.top_line import TopLine
@@ -130,6 +131,7 @@ class MainWindow(QMainWindow):
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: MetersWindow(workspace, self).show())
         self._action(view, "Blind test\u2026", "Ctrl+T", self.open_blind_test)
         self._action(view, "What was added, alone", "D", self.top_line.compare.toggle_added)
         snapshots = view.addMenu("Snapshots")

@@ -30,12 +30,13 @@ def warm_up() -> Iterator[tuple[str, float]]:
     level_turn(block, block, 0.1, np.ones(2))
     to_sides(block, state, state, block.copy())
     print_to_sides(np.zeros((16, 2), np.float32), block.copy(), 0, state, state, state, block)
-    from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+    from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
 
     for channels in (1, 2):
         quiet = np.zeros((channels, 16))
         LevelMeter(48000.0, channels).process(quiet)
         LoudnessMeter(48000.0, channels).process(quiet)
+        PeakProgrammeMeter(48000.0, channels).process(quiet)
 
 
 def _touch(kind: StageKind) -> None:

@@ -20,7 +20,8 @@ HEAD = np.dtype([
     ("beat", "i8"), ("position", "i8"), ("playing", "i8"), ("load", "f8"), ("missed", "i8"),
     ("blocks", "i8"), ("ceiling_gain", "f8"), ("latency", "i8"), ("scope_writes", "i8")])
 STRIP = np.dtype([
-    ("vu", "f8", 2), ("peak", "f8", 2), ("true_peak", "f8", 2), ("short_term", "f8"),
+    ("vu", "f8", 2), ("peak", "f8", 2), ("true_peak", "f8", 2), ("programme", "f8", 2),
+    ("momentary", "f8"), ("short_term", "f8"), ("integrated", "f8"),
     ("point_vu", "f8", MOST_POINTS), ("point_peak", "f8", MOST_POINTS)])
 SCOPE = np.dtype([("before", "f8", (2, SCOPE_FRAMES)), ("after", "f8", (2, SCOPE_FRAMES))])
 _SIZE = HEAD.itemsize + MOST_STRIPS * STRIP.itemsize + SCOPE.itemsize
@@ -28,12 +29,18 @@ _SIZE = HEAD.itemsize + MOST_STRIPS * STRIP.itemsize + SCOPE.itemsize
 
 @dataclass(frozen=True, slots=True)
 class StripReading:
-    """Levels of one strip: amplitudes of left and right; loudness in LUFS; level at each ladder point."""
+    """Levels of one strip: amplitudes of left and right; loudness in LUFS; level at each ladder point.
+
+    true_peak : the highest since playing began; programme : quasi-peak
+    """
 
     vu: Samples
     peak: Samples
     true_peak: Samples
+    programme: Samples
+    momentary: float
     short_term: float
+    integrated: float
     point_vu: Samples
     point_peak: Samples
 
@@ -54,10 +61,15 @@ class Board:
         self.scope: NDArray[np.void] = np.ndarray(
             (1,), SCOPE, buffer, HEAD.itemsize + MOST_STRIPS * STRIP.itemsize)
 
+        if self._owner:
+            for name in ("momentary", "short_term", "integrated"):
+                self.strips[name] = -np.inf
+
     def reading(self, row: int) -> StripReading:
         """A copy of one strip's levels."""
         entry = self.strips[row].copy()
-        return StripReading(entry["vu"], entry["peak"], entry["true_peak"], float(entry["short_term"]),
+        return StripReading(entry["vu"], entry["peak"], entry["true_peak"], entry["programme"],
+                            float(entry["momentary"]), float(entry["short_term"]), float(entry["integrated"]),
                             entry["point_vu"], entry["point_peak"])
 
     def scope_copy(self) -> tuple[Samples, Samples]:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
+from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, Board
 from yellow_ember.engine.graph import Graph, StripNode
 from yellow_ember.session.model import MASTER, Session
@@ -18,6 +18,7 @@ class _Watched:
     def __init__(self, rate: float, node: StripNode) -> None:
         self.points = [LevelMeter(rate, node.channels) for _ in range(len(node.chain.slots) + 1)]
         self.loudness = LoudnessMeter(rate, 2)
+        self.programme = PeakProgrammeMeter(rate, 2)
 
 
 class GraphMeters:
@@ -40,6 +41,11 @@ class GraphMeters:
                  if strip_id in self._row_of]
         self._nodes, self._rows = (np.array(column, np.intp) for column in zip(*shown, strict=True))
 
+    def begin(self) -> None:
+        """Playing begins: loudness and highest peak are read from here on."""
+        for meters in self._watched.values():
+            meters.loudness.reset()
+
     def see(self, strip_id: str, point: int, block: Samples) -> None:
         """Take in a block at a point of the watched strip's chain."""
         self._watched[strip_id].points[point].process(block)
@@ -48,16 +54,20 @@ class GraphMeters:
         """Take in what came out of the strips."""
         self._out.process(self._sides)
         for strip_id in {watched, MASTER} & self._watched.keys():
-            self._watched[strip_id].loudness.process(self._graph.nodes[strip_id].out(frames))
+            meters, out = self._watched[strip_id], self._graph.nodes[strip_id].out(frames)
+            meters.loudness.process(out)
+            meters.programme.process(out)
 
     def show(self, board: Board, watched: str) -> None:
         """Publish."""
         board.strips["vu"][self._rows] = self._out.vu.reshape(-1, 2)[self._nodes]
         board.strips["peak"][self._rows] = self._out.peak.reshape(-1, 2)[self._nodes]
         for strip_id in {watched, MASTER} & self._watched.keys() & self._row_of.keys():
-            loudness, entry = self._watched[strip_id].loudness, board.strips[self._row_of[strip_id]]
-            entry["true_peak"] = loudness.true_peak
-            entry["short_term"] = loudness.short_term
+            meters, entry = self._watched[strip_id], board.strips[self._row_of[strip_id]]
+            entry["true_peak"] = meters.loudness.highest
+            entry["programme"] = meters.programme.reading
+            for name in ("momentary", "short_term", "integrated"):
+                entry[name] = getattr(meters.loudness, name)
         if watched in self._watched and watched in self._row_of:
             entry = board.strips[self._row_of[watched]]
             for point, meter in enumerate(self._watched[watched].points[:MOST_POINTS]):

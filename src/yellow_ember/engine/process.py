@@ -163,6 +163,8 @@ class Engine:
         self._fade.jump(1.0)
         if self._graph is not None:
             self._graph.reset()
+            if self._meters is not None:
+                self._meters.begin()
             self._silence_left = 0
             if self._graph.latency > _NOTICED_SECONDS * self._rate:
                 self._fade.jump(0.0)
@@ -331,7 +333,7 @@ class Engine:
             self._meters.show(self._board, self._watched[0])
 
     def _let_meters_fall(self) -> None:
-        for name in ("vu", "peak", "true_peak", "point_vu", "point_peak"):
+        for name in ("vu", "peak", "programme", "point_vu", "point_peak"):
             self._board.strips[name] *= 0.9
 
     def _publish(self) -> None:

@@ -10,12 +10,11 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.meters import true_peak
-from yellow_ember.dsp.metering import k_weighting, true_peak_phases
+from yellow_ember.dsp.metering import gated, k_weighting, moving_mean, true_peak_phases
 
 _STEP_SECONDS = 0.1
 _GATE_STEPS = 4
 _SHORT_STEPS = 30
-_ABSOLUTE_GATE = -70.0
 _LONGEST = 8192
 
 
@@ -30,6 +29,7 @@ class Loudness:
 
     integrated_lufs: float
     short_term_max_lufs: float
+    momentary_max_lufs: float
     true_peak_dbtp: float
     peak_dbfs: float
     rms_dbfs: float
@@ -86,31 +86,16 @@ class LoudnessScan:
             # Shorter than one gating block: the whole is one block.
             total = float(steps.sum()) * self._step + self._sum
             steps = np.full(_GATE_STEPS, total / max(1, len(self._steps) * self._step + self._filled))
-        gates = _moving_mean(steps, _GATE_STEPS)
-        short = _moving_mean(steps, min(_SHORT_STEPS, max(1, steps.size)))
+        gates = moving_mean(steps, _GATE_STEPS)
+        short = moving_mean(steps, min(_SHORT_STEPS, max(1, steps.size)))
         peak_floor = 1e-15
         return Loudness(
-            _gated(gates),
+            gated(gates),
             lufs(float(short.max())) if short.size else -math.inf,
+            lufs(float(gates.max())) if gates.size else -math.inf,
             20.0 * math.log10(max(self._true_peak, self._peak)) if self._peak > peak_floor else -math.inf,
             20.0 * math.log10(self._peak) if self._peak > peak_floor else -math.inf,
             10.0 * math.log10(self._square / self._samples) if self._square > peak_floor else -math.inf)
-
-
-def _moving_mean(values: Samples, width: int) -> Samples:
-    if values.size < width:
-        return np.zeros(0)
-    sums = np.cumsum(np.concatenate(([0.0], values)))
-    return np.asarray((sums[width:] - sums[:-width]) / width)
-
-
-def _gated(power: Samples) -> float:
-    """Integrated loudness of gating blocks: absolute gate, then 10 LU below what is left."""
-    loud = power[power > 10.0 ** ((_ABSOLUTE_GATE + 0.691) / 10.0)]
-    if loud.size == 0:
-        return -math.inf
-    relative = loud[loud > 0.1 * float(loud.mean())]
-    return lufs(float(relative.mean()))
 
 
 def loudness(signal: Samples, rate: float) -> Loudness:

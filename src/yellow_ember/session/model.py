@@ -26,6 +26,7 @@ SILENT_DB = -80.0
 """Volume at and below this is silence."""
 LOUDEST_DB = 12.0
 MOST_MATCH_DB = 60.0
+QUIETEST_LUFS, LOUDEST_LUFS = -60.0, 0.0
 
 
 class StripKind(enum.Enum):
@@ -62,6 +63,7 @@ class Strip(_Value):
     audio : the track's file, None for buses
     bypass : the whole chain is left out
     match_db : offset that makes after as loud as before
+    zone_lufs : where its short-term loudness is to lie, None for no wish
     macros : at most MOST_MACROS controls that move several parameters of the chain
     pan : -100 to 100
     """
@@ -78,6 +80,7 @@ class Strip(_Value):
     solo: bool = False
     bypass: bool = False
     match_db: float = 0.0
+    zone_lufs: tuple[float, float] | None = None
     chain: tuple[StageSettings, ...] = ()
     macros: tuple[Macro, ...] = ()
 

@@ -15,8 +15,10 @@ from yellow_ember.session.edits import use_impulse
 from yellow_ember.session.links import FEWEST, LinkGroup
 from yellow_ember.session.model import (
     LOUDEST_DB,
+    LOUDEST_LUFS,
     MASTER,
     MOST_MATCH_DB,
+    QUIETEST_LUFS,
     RATES,
     SILENT_DB,
     Loop,
@@ -52,13 +54,13 @@ SUFFIX = ".ember"
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     version: lambda found: found for version in range(1, VERSION)}
 """From a version to the next: every change of the format adds one.  What is new is left out in older files:
-2 brought macros; 3 sends, bypass and links; 4 snapshots."""
+2 brought macros; 3 sends, bypass and links; 4 snapshots and loudness zones."""
 
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
                   "ceiling_dbfs", "seed", "quality", "loop", "strips", "links",
                   "snapshots")
 _STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio", "volume_db", "pan", "mute", "solo", "bypass",
-                "match_db", "chain", "macros")
+                "match_db", "zone_lufs", "chain", "macros")
 _SEND_NAMES = ("to", "level_db", "pre")
 _LINK_NAMES = ("id", "name", "members", "of_stages", "relative", "parameters")
 _LONGEST = 2**40
@@ -76,6 +78,7 @@ def session_to_json(session: Session, folder: Path | None) -> str:
                "sends": [dataclasses.asdict(send) for send in strip.sends],
                "audio": audio(strip.audio), "volume_db": strip.volume_db, "pan": strip.pan, "mute": strip.mute,
                "solo": strip.solo, "bypass": strip.bypass, "match_db": strip.match_db,
+               "zone_lufs": None if strip.zone_lufs is None else list(strip.zone_lufs),
                "chain": write_stages(strip.chain, folder), "macros": write_macros(strip.macros, strip.chain)}
               for strip in session.strips]
     return json.dumps({
@@ -169,7 +172,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
             pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
             solo=flag(item, "solo", False, here), bypass=flag(item, "bypass", False, here),
             match_db=number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here),
-            chain=chain, macros=macros))
+            zone_lufs=_zone(item, here), chain=chain, macros=macros))
     _check_routing(strips)
     return tuple(strips)
 
@@ -194,6 +197,19 @@ def _check_routing(strips: list[Strip]) -> None:
                 raise ValueError(f"{here}: {to!r} is no bus")
             if strip.id in reached(to, lambda at: by_id[at].feeds if at in by_id else ()):
                 raise ValueError(f"{here}: the routing goes round in a circle")
+
+
+def _zone(item: dict[str, Any], here: str) -> tuple[float, float] | None:
+    found = item.get("zone_lufs")
+    if found is None:
+        return None
+    if not isinstance(found, list) or len(found) != 2:
+        raise ValueError(f"{here}zone_lufs: must be two numbers, or nothing")
+    ends = dict(zip(("low", "high"), found, strict=True))
+    low, high = (number(ends, name, 0.0, QUIETEST_LUFS, LOUDEST_LUFS, f"{here}zone_lufs.") for name in ends)
+    if low >= high:
+        raise ValueError(f"{here}zone_lufs: must go up, not from {low:g} to {high:g}")
+    return low, high
 
 
 def _sends(found: list[dict[str, Any]], place: str) -> tuple[Send, ...]:

@@ -57,10 +57,26 @@ def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, 
 
 
 @kernel
-def power(block: Samples) -> float:
-    """Sum of squares over all channels and frames."""
+def power(block: Samples, start: int, stop: int) -> float:
+    """Sum of squares over all channels, from one frame to another."""
     total = 0.0
     for c in range(block.shape[0]):
-        for i in range(block.shape[1]):
+        for i in range(start, stop):
             total += block[c, i] * block[c, i]
     return total
+
+
+@kernel
+def quasi_peak(block: Samples, rise: float, fall: float, state: Samples) -> None:
+    """A peak programme meter: charged while the signal is above it, and falling by a share of itself, per channel.
+
+    rise : share of what is missing, a frame; fall : factor a frame; state : (channels,)
+    """
+    for c in range(block.shape[0]):
+        at = state[c]
+        for i in range(block.shape[1]):
+            x = abs(block[c, i])
+            at *= fall
+            if x > at:
+                at += rise * (x - at)
+        state[c] = at if at > TINY else 0.0
