@@ -181,6 +181,7 @@ SHORTCUTS = (
     ("Playing", (("Space", "play or stop"), ("Home", "to the start, or the loop's"), ("L", "loop on or off"),
                  ("[ and ]", "in the waveform: loop from, loop to here"), ("B", "before or after, at equal loudness"),
                  ("D", "what was added, alone"), ("Ctrl+T", "blind test"),
+                 ("Ctrl+D, Ctrl+Shift+M", "spread of all strips, meters"),
                  ("Alt+1 to 8", "hear a snapshot, or take it"), ("Alt+Shift+1 to 8", "take it anew"))),
     ("Strips", (("Up, Down", "in the desk: another strip"), ("M, S, X", "in the desk: mute, solo, bypass"),
                 ("F2", "in the desk: rename"), ("Ctrl+click, Shift+click", "edit several at once"),

@@ -23,6 +23,7 @@ from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
 from yellow_ember.app.meters_window import MetersWindow
 from yellow_ember.app.set_window import SetWindow
+from yellow_ember.app.spread import Spread
 from yellow_ember.app.tape_strip import TapeStrip
 from yellow_ember.app.top_line import TopLine
 from yellow_ember.app.workspace import Workspace
@@ -131,6 +132,7 @@ class MainWindow(QMainWindow):
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        self._action(view, "Spread of all strips\u2026", "Ctrl+D", lambda: Spread(workspace, self).show())
         self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: MetersWindow(workspace, self).show())
         self._action(view, "Blind test\u2026", "Ctrl+T", self.open_blind_test)
         self._action(view, "What was added, alone", "D", self.top_line.compare.toggle_added)

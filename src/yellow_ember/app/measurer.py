@@ -49,6 +49,7 @@ class Measurer(QObject):
         self._remembered: deque[tuple[tuple[object, ...], StripMeasurement]] = deque(maxlen=_REMEMBERED)
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
+        self._made = 0
         self._idle_since = 0.0
         self._idle_for: Session | None = None
         self._given_up: set[str] = set()
@@ -58,7 +59,7 @@ class Measurer(QObject):
     def _tell(self) -> None:
         """Send `changed` where what it is about has changed."""
         strip_id = self._workspace.strip_id
-        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, id(self.latest(strip_id)))
+        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, self._made)
         if news != self._told:
             self._told = news
             self.changed.emit()
@@ -102,6 +103,7 @@ class Measurer(QObject):
         sound = sound_of(self._workspace.session, strip_id)
         found = next((found for known, found in self._remembered if known == sound), None)
         if found is not None:
+            self._made += 1
             self._have[strip_id] = (sound, found)
             if self._workspace.settings.match_lock:
                 self._match(strip_id)
@@ -162,6 +164,7 @@ class Measurer(QObject):
             self._tell()
             return
         self.trouble = ""
+        self._made += 1
         self._have[found.strip_id] = (self._job_sound, found)
         self._remembered.appendleft((self._job_sound, found))
         if workspace.settings.match_lock and found.strip_id == workspace.strip_id:

@@ -97,7 +97,7 @@ class MeterColumn(QWidget):
         def at(level: float) -> float:
             return bar.left() + min(max((level - low) / (high - low), 0.0), 1.0) * bar.width()
 
-        painter.fillRect(bar, theme.GROUND)
+        painter.fillRect(bar, theme.RAISED)
         zone = self._workspace.session.strip(self.strip_id).zone_lufs
         loudness = row in ("Momentary", "Short-term", "Integrated")
         if zone is not None and loudness:

@@ -22,6 +22,8 @@ from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.model import SILENT_DB, Send, Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
+MATCH_SECONDS = 0.4
+"""How long a measured match takes to come in."""
 
 @dataclass(frozen=True, slots=True)
 class GraphSettings:
@@ -114,6 +116,7 @@ class StripNode:
         self._unread = False
         self._wait = 0
         self._match = Ramp(gain(strip.match_db), session.rate)
+        self._quickly, self._slowly = self._match.frames, round(MATCH_SECONDS * session.rate)
         self._after = Ramp(1.0, session.rate, FADE_SECONDS)
         self._left = Ramp(1.0, session.rate)
         self._right = Ramp(1.0, session.rate)
@@ -124,13 +127,16 @@ class StripNode:
         `at_once` is for a graph that does not play yet: its new slots have their settings, and
         those it shares with the graph that plays are not to be touched from another thread.
         """
+        chain = self.strip.chain
         if not at_once:
-            if strip.chain != self.strip.chain and not self._player.stays:
+            if strip.chain != chain and not self._player.stays:
                 self._player.use(None)
             self.chain.update(strip.chain)
         self.strip = strip
         self._let_through(at_once=at_once)
         left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
+        # A match that is measured later moves so slowly that it is no jump; one that comes with its chain keeps step.
+        self._match.frames = self._slowly if strip.chain == chain else self._quickly
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
             ramp.go(value, at_once=at_once)
 
