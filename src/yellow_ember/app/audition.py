@@ -8,11 +8,10 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QCloseEvent, QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QPushButton, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
@@ -20,16 +19,14 @@ from yellow_ember.session.edits import edit_strip
 from yellow_ember.session.model import Session
 
 
-class Audition(QWidget):
+class Audition(ToolWindow):
     """The document holds what is tried as a change that is no step yet.
 
     Entries have keys; a row without one ("" in `keys`) can't be heard.
     """
 
     def __init__(self, workspace: Workspace, parent: QWidget, name: str) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._workspace = workspace
+        super().__init__(workspace, parent)
         self._strip_id = workspace.strip_id
         self._offsets: dict[str, float] = {}
         self._job: tuple[str, Job[StripMeasurement]] | None = None
@@ -48,7 +45,6 @@ class Audition(QWidget):
             button.clicked.connect(lambda _checked, chosen=slot: chosen())
             self.closing_row.addWidget(button)
             self.buttons[text] = button
-        workspace.closing.connect(self.close)
         workspace.frame.connect(self._poll)
 
     # -- what is heard ------------------------------------------------------------------
@@ -159,18 +155,6 @@ class Audition(QWidget):
             self._workspace.document.revert()
             self.heard = None
 
-    # -- window -------------------------------------------------------------------------
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Escape:
-                self.go_back()
-            case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
-            case _:
-                super().keyPressEvent(event)
-
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         self._cancel()
         self._drop()
-        event.accept()

@@ -9,12 +9,13 @@ import time
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.contours import Line, bilinear, contour
 from yellow_ember.app.tone_words import tone_words
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import StageSettings
@@ -172,14 +173,12 @@ def _plain(value: Value) -> float:
     return as_pair(value)[0] if isinstance(value, tuple) else float(value) if isinstance(value, int | float) else 0.0
 
 
-class BalanceField(QWidget):
+class BalanceField(ToolWindow):
     """The picture, what goes along and up, and what is under the point."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.resize(640, 520)
-        self._workspace = workspace
         self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
         kind = self._stage().declaration
         self.setWindowTitle(f"Balance field of {kind.label} on {workspace.strip.name}")
@@ -219,7 +218,6 @@ class BalanceField(QWidget):
         layout.addWidget(hint)
         workspace.frame.connect(self._poll)
         workspace.session_changed.connect(lambda _session: self._refresh())
-        workspace.closing.connect(self.close)
         for box in (self.along, self.up):
             box.currentIndexChanged.connect(lambda _index: self._refresh())
         self._refresh()
@@ -353,15 +351,5 @@ class BalanceField(QWidget):
         x, y = self._numbers
         self._workspace.document.commit(f"{x.label} and {y.label}")
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Escape:
-                self.close()
-            case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
-            case _:
-                super().keyPressEvent(event)
-
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         self._cancel()
-        event.accept()

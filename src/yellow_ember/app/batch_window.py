@@ -7,8 +7,7 @@ import threading
 from contextlib import closing
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -29,6 +28,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.engine.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
@@ -77,16 +77,14 @@ class _Run:
         self._thread.join()
 
 
-class BatchWindow(QWidget):
+class BatchWindow(ToolWindow):
     """Files at the left, how and where to at the right, results below."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Batch")
         self.resize(860, 620)
         self.setAcceptDrops(True)
-        self._workspace = workspace
         self._stages = workspace.strip.chain
         self._run: _Run | None = None
         self.entries: list[BatchEntry] = []
@@ -112,7 +110,6 @@ class BatchWindow(QWidget):
         self._lay_out()
         self._show_running()
         workspace.frame.connect(self._poll)
-        workspace.closing.connect(self.close)
 
     def _make_controls(self) -> None:
         self.chain, self.level, self.kind, self.factor = QComboBox(), QComboBox(), QComboBox(), QComboBox()
@@ -199,15 +196,12 @@ class BatchWindow(QWidget):
             self.folder.setText(folder)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        mime = event.mimeData()
-        if mime is not None and any(url.isLocalFile() for url in mime.urls()):
+        if dropped_files(event.mimeData()):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        mime = event.mimeData()
-        if mime is not None:
-            self.add([Path(url.toLocalFile()) for url in mime.urls() if url.isLocalFile()])
-            event.acceptProposedAction()
+        self.add(dropped_files(event.mimeData()))
+        event.acceptProposedAction()
 
     # -- running ------------------------------------------------------------------------
 
@@ -301,8 +295,14 @@ class BatchWindow(QWidget):
             except OSError as error:
                 self.state.setText(f"{name} can't be written: {error.strerror}")
 
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def go_back(self) -> None:
+        """Escape stops what runs, and closes where nothing does."""
+        if self._run is not None:
+            self.stop()
+        else:
+            self.close()
+
+    def let_go(self) -> None:
         if self._run is not None:
             self._run.join()
             self._run = None
-        event.accept()

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QCloseEvent, QKeyEvent
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.blind_test import BlindTest
 from yellow_ember.session.model import Session
@@ -16,15 +17,14 @@ _NOW, _BEFORE = "how it stands now", "without any stage"
 _TRIALS = ("8", "12", "16", "24")
 
 
-class BlindWindow(QWidget):
+class BlindWindow(ToolWindow):
     """What is compared is chosen above; below one hears, and says what X is."""
 
     def __init__(self, workspace: Workspace, scope: str, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Blind test")
         self.setMinimumWidth(460)
-        self._workspace, self._scope = workspace, scope
+        self._scope = scope
         self._choices: list[tuple[str, Session]] = self._things()
         self.test: BlindTest | None = None
         self._sides: list[Session] = []
@@ -42,7 +42,6 @@ class BlindWindow(QWidget):
         self.buttons: dict[str, QPushButton] = {}
         self._lay_out()
         workspace.frame.connect(self._poll)
-        workspace.closing.connect(self.close)
         self._refresh()
 
     def _lay_out(self) -> None:
@@ -188,16 +187,11 @@ class BlindWindow(QWidget):
                 self.answer(False)
             case Qt.Key.Key_2:
                 self.answer(True)
-            case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
-            case Qt.Key.Key_Escape:
-                self.close()
             case _:
                 super().keyPressEvent(event)
 
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         if self.running or self._matching:
             if self.test is not None and self.test.answers:
                 self._workspace.messages.say(f"Blind test: {self.test.verdict()}")
             self._leave()
-        event.accept()

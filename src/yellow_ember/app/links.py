@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.link_edits import (
     bypass_group,
@@ -37,15 +38,13 @@ from yellow_ember.session.model import Session
 _WAYS = (("By as much: differences stay", True), ("To the same value", False))
 
 
-class LinksWindow(QWidget):
+class LinksWindow(ToolWindow):
     """Groups at the left; members, what is linked and what to do with all at the right."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Links")
         self.resize(760, 480)
-        self._workspace = workspace
         self._shown: object = None
         self.groups, self.members, self.parameters = QListWidget(), QListWidget(), QListWidget()
         for box, name in ((self.groups, "Groups"), (self.members, "Members"), (self.parameters, "What is linked")):
@@ -64,7 +63,6 @@ class LinksWindow(QWidget):
         workspace.session_changed.connect(lambda _session: self.refresh())
         workspace.selected.connect(self.refresh)
         workspace.comparing.connect(lambda _before: self.refresh())
-        workspace.closing.connect(self.close)
         self.refresh()
 
     def _lay_out(self) -> None:

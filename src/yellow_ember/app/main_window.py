@@ -25,6 +25,7 @@ from yellow_ember.app.meters_window import MetersWindow
 from yellow_ember.app.set_window import SetWindow
 from yellow_ember.app.spread import Spread
 from yellow_ember.app.tape_strip import TapeStrip
+from yellow_ember.app.tool_window import dropped_files
 from yellow_ember.app.top_line import TopLine
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.reading import READABLE
@@ -274,18 +275,13 @@ class MainWindow(QMainWindow):
     # -- drop, close, layout ------------------------------------------------------------
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        mime = event.mimeData()
-        if mime is not None and any(url.isLocalFile() for url in mime.urls()):
+        if dropped_files(event.mimeData()):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        mime = event.mimeData()
-        if mime is None:
-            return
-        paths = [Path(url.toLocalFile()) for url in mime.urls() if url.isLocalFile()]
         event.acceptProposedAction()
         try:
-            self._open_paths(paths)
+            self._open_paths(dropped_files(event.mimeData()))
         except SessionFileError as error:
             self.workspace.messages.warn(str(error))
 

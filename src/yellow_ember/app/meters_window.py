@@ -9,6 +9,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number, Value, as_number
@@ -120,15 +121,13 @@ class MeterColumn(QWidget):
                          int(Qt.AlignmentFlag.AlignRight | middle), self.words(row))
 
 
-class MetersWindow(QWidget):
+class MetersWindow(ToolWindow):
     """Two columns, and the zone of the chosen strip."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Meters")
         self.resize(780, 330)
-        self._workspace = workspace
         self.strip, self.master = MeterColumn(workspace), MeterColumn(workspace)
         columns = QHBoxLayout()
         columns.setSpacing(20)
@@ -155,7 +154,6 @@ class MetersWindow(QWidget):
         workspace.frame.connect(self._on_frame)
         workspace.session_changed.connect(lambda _session: self._refresh())
         workspace.selected.connect(self._refresh)
-        workspace.closing.connect(self.close)
         self._refresh()
         self._on_frame()
 

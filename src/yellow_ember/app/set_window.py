@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QCloseEvent, QKeyEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QFormLayout,
@@ -20,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.model import StripKind
 from yellow_ember.session.reading import SessionFileError
@@ -44,15 +43,13 @@ def _words(part: Part) -> str:
     return f"{part.where.value if part.source == ANY else part.source}: {stages}"
 
 
-class SetWindow(QWidget):
+class SetWindow(ToolWindow):
     """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Sets")
         self.resize(820, 520)
-        self._workspace = workspace
         self._sets: list[StripSet] = []
         self._tried = False
         self.boxes: dict[str, QComboBox] = {}
@@ -79,7 +76,6 @@ class SetWindow(QWidget):
         self._scroll.setWidgetResizable(True)
         self._lay_out()
         self._fill()
-        workspace.closing.connect(self.close)
         self.list.setFocus()
 
     def _lay_out(self) -> None:
@@ -213,17 +209,5 @@ class SetWindow(QWidget):
         self._fill()
         self.state.setText(f"{kept.name} is saved")
 
-    # -- window -------------------------------------------------------------------------
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Escape:
-                self.go_back()
-            case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
-            case _:
-                super().keyPressEvent(event)
-
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         self._drop()
-        event.accept()

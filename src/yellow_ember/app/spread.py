@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePo
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
@@ -143,15 +144,13 @@ class SpreadPicture(QWidget):
             self.update()
 
 
-class Spread(QWidget):
+class Spread(ToolWindow):
     """The picture, and a control for each strip."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.setWindowTitle("Spread")
         self.resize(960, 520)
-        self._workspace = workspace
         self._shown: object = None
         self.bars: dict[str, ValueBar] = {}
         self.picture = SpreadPicture()
@@ -182,7 +181,6 @@ class Spread(QWidget):
         layout.addLayout(right, 2)
         workspace.measurer.changed.connect(self.refresh)
         workspace.session_changed.connect(lambda _session: self.refresh())
-        workspace.closing.connect(self.close)
         self.refresh()
 
     def _set_view(self, index: int) -> None:

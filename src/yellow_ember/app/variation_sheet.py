@@ -6,7 +6,7 @@ import functools
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.tone_words import tone_words
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.engine.jobs import JobError
@@ -142,14 +143,12 @@ class Tile(QWidget):
                 super().keyPressEvent(event)
 
 
-class VariationSheet(QWidget):
+class VariationSheet(ToolWindow):
     """Makes the table, and lets one hear and take over what is in it."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        super().__init__(workspace, parent)
         self.resize(1040, 640)
-        self._workspace = workspace
         self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
         stage = self._stage()
         self.setWindowTitle(f"Variations of {stage.declaration.label} on {workspace.strip.name}")
@@ -168,7 +167,6 @@ class VariationSheet(QWidget):
         self._grid = QGridLayout()
         self._lay_out(stage)
         workspace.frame.connect(self._poll)
-        workspace.closing.connect(self.close)
         self.make()
 
     def _lay_out(self, stage: StageSettings) -> None:
@@ -337,16 +335,12 @@ class VariationSheet(QWidget):
     # -- window -------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Escape:
-                self.go_back()
-            case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
-            case Qt.Key.Key_Left | Qt.Key.Key_Right | Qt.Key.Key_Up | Qt.Key.Key_Down:
-                self._step({Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -_ACROSS,
-                            Qt.Key.Key_Down: _ACROSS}[Qt.Key(event.key())])
-            case _:
-                super().keyPressEvent(event)
+        by = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -_ACROSS,
+              Qt.Key.Key_Down: _ACROSS}.get(Qt.Key(event.key()))
+        if by is None:
+            super().keyPressEvent(event)
+        else:
+            self._step(by)
 
     def _step(self, by: int) -> None:
         """Hear the tile beside."""
@@ -355,7 +349,6 @@ class VariationSheet(QWidget):
             self._shown[at].setFocus()
             self.hear(self._shown[at])
 
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         self.cancel()
         self._drop()
-        event.accept()

@@ -7,16 +7,13 @@ from __future__ import annotations
 
 import functools
 import json
-import re
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import platformdirs
-
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.files.atomic import free_name, write_text
 from yellow_ember.session.macros import Macro
 from yellow_ember.session.model import MOST_MATCH_DB
+from yellow_ember.session.own_files import fresh_file, own_files_folder, read_own, write_object
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
@@ -28,8 +25,7 @@ from yellow_ember.session.reading import (
     read_macros,
     read_stages,
     text,
-    write_macros,
-    write_stages,
+    write_nameless,
 )
 
 FORMAT, VERSION = "yellow-ember/preset", 3
@@ -83,15 +79,9 @@ def read_preset(path: Path) -> Preset:
 
 def write_preset(preset: Preset, path: Path) -> None:
     """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
-    stages, macros = ([{name: value for name, value in entry.items() if name != "id"} for entry in entries]
-                      for entries in (write_stages(preset.stages, None), write_macros(preset.macros, preset.stages)))
-    found = {"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
-             "intention": preset.intention, "note": preset.note, "match_db": preset.match_db,
-             "stages": stages, "macros": macros}
-    try:
-        write_text(path, json.dumps(found, indent=1) + "\n")
-    except OSError as error:
-        raise SessionFileError(f"{path} can't be written: {error.strerror}") from None
+    write_object({"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
+                  "intention": preset.intention, "note": preset.note, "match_db": preset.match_db,
+                  **write_nameless(preset.stages, preset.macros)}, path)
 
 
 @functools.cache
@@ -108,20 +98,13 @@ def _sorted(presets: list[Preset]) -> tuple[Preset, ...]:
 
 def own_folder() -> Path:
     """Where the user's own presets lie."""
-    folder = Path(platformdirs.user_data_dir("yellow-ember")) / "presets"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+    return own_files_folder("presets")
 
 
 def own_presets() -> tuple[tuple[Preset, ...], tuple[str, ...]]:
     """The user's own presets, and what is wrong with files that can't be used."""
-    found, troubles = [], []
-    for path in sorted(own_folder().glob("*.json")):
-        try:
-            found.append(replace(read_preset(path), path=path))
-        except SessionFileError as error:
-            troubles.append(str(error))
-    return _sorted(found), tuple(troubles)
+    found, troubles = read_own(own_folder(), lambda path: replace(read_preset(path), path=path))
+    return _sorted(found), troubles
 
 
 def all_presets() -> tuple[Preset, ...]:
@@ -135,8 +118,7 @@ def keep_preset(preset: Preset) -> Preset:
     name, number = preset.name, 2
     while name.lower() in taken:
         name, number = f"{preset.name} {number}", number + 1
-    stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "preset"
-    path = free_name(own_folder() / f"{stem}.json")
+    path = fresh_file(own_folder(), name)
     kept = replace(preset, name=name, path=path)
     write_preset(kept, path)
     return kept

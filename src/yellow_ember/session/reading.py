@@ -206,3 +206,9 @@ def write_macros(macros: tuple[Macro, ...], stages: tuple[StageSettings, ...]) -
     return [{"id": macro.id, "name": macro.name, "value": macro.value, "targets": [
         {"stage": place[target.stage], "parameter": target.parameter, "low": target.low, "high": target.high,
          "curve": target.bend.value} for target in macro.targets]} for macro in macros]
+
+
+def write_nameless(stages: tuple[StageSettings, ...], macros: tuple[Macro, ...]) -> dict[str, Any]:
+    """A chain that is no strip's: stages and macros as JSON values without ids, paths absolute."""
+    return {name: [{key: value for key, value in entry.items() if key != "id"} for entry in entries]
+            for name, entries in (("stages", write_stages(stages, None)), ("macros", write_macros(macros, stages)))}

@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 import functools
-import json
-import re
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import platformdirs
-
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.files.atomic import free_name, write_text
 from yellow_ember.session.edits import use_chain
 from yellow_ember.session.link_edits import link_strips
 from yellow_ember.session.links import FEWEST
 from yellow_ember.session.macros import Macro
 from yellow_ember.session.model import MOST_MATCH_DB, Session, Strip, StripKind
+from yellow_ember.session.own_files import fresh_file, own_files_folder, read_own, write_object
 from yellow_ember.session.presets import INTENTIONS, SOURCES
 from yellow_ember.session.reading import (
     SessionFileError,
@@ -30,8 +26,7 @@ from yellow_ember.session.reading import (
     read_macros,
     read_stages,
     text,
-    write_macros,
-    write_stages,
+    write_nameless,
 )
 
 FORMAT, VERSION = "yellow-ember/set", 1
@@ -99,18 +94,10 @@ def read_set(path: Path) -> StripSet:
 
 def write_set(found: StripSet, path: Path) -> None:
     """Write a set's file, whole or not at all.  SessionFileError where it can't be."""
-    parts = []
-    for part in found.parts:
-        stages, macros = ([{name: value for name, value in entry.items() if name != "id"} for entry in entries]
-                          for entries in (write_stages(part.stages, None), write_macros(part.macros, part.stages)))
-        parts.append({"where": part.where.value, "source": part.source, "match_db": part.match_db, "stages": stages,
-                      "macros": macros})
-    content = {"format": FORMAT, "version": VERSION, "name": found.name, "scope": found.scope,
-               "intention": found.intention, "note": found.note, "linked": found.linked, "parts": parts}
-    try:
-        write_text(path, json.dumps(content, indent=1) + "\n")
-    except OSError as error:
-        raise SessionFileError(f"{path} can't be written: {error.strerror}") from None
+    parts = [{"where": part.where.value, "source": part.source, "match_db": part.match_db,
+              **write_nameless(part.stages, part.macros)} for part in found.parts]
+    write_object({"format": FORMAT, "version": VERSION, "name": found.name, "scope": found.scope,
+                  "intention": found.intention, "note": found.note, "linked": found.linked, "parts": parts}, path)
 
 
 @functools.cache
@@ -122,29 +109,20 @@ def shipped_sets() -> tuple[StripSet, ...]:
 
 def own_sets_folder() -> Path:
     """Where the user's own lie."""
-    folder = Path(platformdirs.user_data_dir("yellow-ember")) / "sets"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+    return own_files_folder("sets")
 
 
 def own_sets() -> tuple[tuple[StripSet, ...], tuple[str, ...]]:
     """The user's own, and what is wrong with files that can't be used."""
-    found, troubles = [], []
-    for path in sorted(own_sets_folder().glob("*.json")):
-        try:
-            found.append(replace(read_set(path), path=path))
-        except SessionFileError as error:
-            troubles.append(str(error))
-    return tuple(found), tuple(troubles)
+    found, troubles = read_own(own_sets_folder(), lambda path: replace(read_set(path), path=path))
+    return tuple(found), troubles
 
 
 def keep_set(found: StripSet) -> StripSet:
     """Keep a set of one's own as a new file."""
-    stem = re.sub(r"[^a-z0-9]+", "-", found.name.lower()).strip("-") or "set"
-    kept = replace(found, path=free_name(own_sets_folder() / f"{stem}.json"))
-    assert kept.path is not None
-    write_set(kept, kept.path)
-    return kept
+    path = fresh_file(own_sets_folder(), found.name)
+    write_set(found, path)
+    return replace(found, path=path)
 
 
 def guessed_source(strip: Strip) -> str:
