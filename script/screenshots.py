@@ -18,12 +18,16 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app import theme
 from yellow_ember.app.background import PrintState
+from yellow_ember.app.balance_field import BalanceField
 from yellow_ember.app.dialogs import SettingsDialog, ShortcutSheet
 from yellow_ember.app.help_window import HelpWindow
 from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.meters_window import MetersWindow
 from yellow_ember.app.preset_browser import PresetBrowser
 from yellow_ember.app.settings import Settings
+from yellow_ember.app.spread import Spread
+from yellow_ember.app.variation_sheet import VariationSheet
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
@@ -98,11 +102,45 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("cabinet-on-the-guitar", "plucked-guitar", "Direct guitar, miked far", "cabinet")
     show("bands-on-the-bass", "upright-bass", "Weight with clean lows", "bands")
     show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
-    show("bits-on-the-drums", "brushed-drums", "Twelve-bit break", "bits")
     show("record", "harmonium", "Dusty loop", "vinyl")
-    show("texture", "brushed-drums", "Paper on the skins", "texture")
-    show("tame", "brushed-drums", "Cymbals in wool", "tame")
     for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
+        workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
+
+
+def balance(application: QApplication, window: MainWindow, settled, keep) -> None:
+    """A drive on the bass as a field and as a sheet, four strips on one axis, and the meters."""
+    workspace = window.workspace
+    for strip, preset in (("brushed-drums", "Snare in the hold"), ("harmonium", "Warm reeds"),
+                          ("plucked-guitar", "Two diodes"), ("upright-bass", "Keel weight")):
+        workspace.choose_only(strip)
+        use_preset(window, preset)
+    wait(application, settled)
+    window.balance.snapshots.take(0)
+    window.bench.open_field()
+    field = window.findChild(BalanceField)
+    wait(application, lambda: field.rounds == 3)
+    keep("balance-field", field)
+    field.close()
+    window.bench.open_variations()
+    sheet = window.findChild(VariationSheet)
+    wait(application, lambda: sheet._jobs is None)
+    sheet.hear(sheet.tiles[8])
+    seconds(application, 0.3)
+    keep("variations", sheet)
+    sheet.go_back()
+    spread, meters = Spread(workspace, window), MetersWindow(workspace, window)
+    spread.show()
+    wait(application, lambda: len(spread.picture._lines) == 4)
+    keep("spread", spread)
+    spread.close()
+    meters.show()
+    meters.wants_zone.click()
+    workspace.toggle_play()
+    seconds(application, 6.0)
+    keep("meters", meters)
+    meters.close()
+    workspace.toggle_play()
+    for strip in ("brushed-drums", "harmonium", "plucked-guitar", "upright-bass"):
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
 
 
@@ -173,11 +211,6 @@ def main() -> None:
     keep("tape-at-1024x700")
     window.resize(1280, 800)
     line_up(application, window, tape.id, keep)
-    workspace.select("band")
-    window.ladder.add("motion")
-    wait(application, settled)
-    seconds(application, 2.5)
-    keep("motion-on-the-band")
     workspace.select("harmonium")
     window.ladder.add("wear")
     stage = workspace.strip.chain[0]
@@ -198,6 +231,7 @@ def main() -> None:
         seconds(application, 0.3)
         keep(name, dialog)
         dialog.close()
+    balance(application, window, settled, keep)
     desk(application, window, keep)
     workspace.close()
 

@@ -1,4 +1,4 @@
-"""The spread of all strips, and how it is leaned from there; a match that comes in without a jump."""
+"""The spread of all strips, and how it is leaned from there; matching one stage; a match without a jump."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.spread import Spread, leaning, middle_hz
 from yellow_ember.engine.graph import MATCH_SECONDS, Graph, GraphSettings
+from yellow_ember.engine.measuring import stage_offset
 from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
 from yellow_ember.session.model import Loop, Session, new_stage
 
@@ -93,3 +94,20 @@ def test_a_measured_match_is_no_jump(demo: Session) -> None:
     # Both glide for some hundredths of a second, not quite in step.
     assert np.abs(together).max() < 5.0
     assert np.count_nonzero(np.abs(together) > 0.5) <= 4, "a match that comes with its change keeps the level"
+
+
+def test_one_stage_is_matched_alone(window: MainWindow, qtbot: Any) -> None:
+    workspace = window.workspace
+    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.select(BASS)
+    for kind in ("trim", "drive"):
+        window.ladder.add(kind)
+    trim, drive = workspace.strip.chain
+    workspace.document.commit("Trim", set_parameter(workspace.session, BASS, trim.id, "gain_db", -9.0))
+    workspace.select(BASS, drive.id)
+    window.ladder.match_chosen()
+    qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Saturation", timeout=60000)
+    assert workspace.strip.chain[0].wet_db == 0.0
+    assert stage_offset(lambda _share: None, workspace.session, BASS, drive.id) == pytest.approx(0.0, abs=0.1)
+    window.undo()
+    assert workspace.strip.chain[1].wet_db == 0.0

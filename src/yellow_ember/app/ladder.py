@@ -15,6 +15,7 @@ from yellow_ember.app import copying, theme
 from yellow_ember.app.level import against_vu
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.app.preset_browser import PresetBrowser
+from yellow_ember.app.stage_match import StageMatch
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
@@ -42,6 +43,7 @@ class Ladder(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
+        self._stage_match = StageMatch(workspace)
         self._vu: list[float] = []
         self._peak: list[float] = []
         self._press: QPointF | None = None
@@ -297,6 +299,7 @@ class Ladder(QWidget):
             menu.addAction("Bypass or switch on", self.switch_chosen)
             menu.addAction("Remove", self.remove_chosen)
             menu.addAction("All to defaults", self._defaults)
+            menu.addAction("Match the stage's level", self.match_chosen)
             menu.popup(event.globalPos())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -361,6 +364,11 @@ class Ladder(QWidget):
         verb = "Bypass" if stage.on else "Switch on"
         workspace.document.commit(f"{verb} {stage.declaration.label}", edit_stage(
             workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
+
+    def match_chosen(self) -> None:
+        """Make the chosen stage as loud as what enters it."""
+        if self._workspace.stage_id:
+            self._stage_match.start(self._workspace.strip_id, self._workspace.stage_id)
 
     def remove_chosen(self) -> None:
         """Take the chosen stage out of the path."""

@@ -13,6 +13,7 @@ from yellow_ember.engine.transport import Transport
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.heat import Comparison, compare
 from yellow_ember.measure.loudness import Loudness, loudness
+from yellow_ember.session.edits import edit_strip
 from yellow_ember.session.model import Loop, Session
 
 BLOCK = 2048
@@ -106,6 +107,20 @@ def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripM
     return StripMeasurement(strip_id, comparison, loudness(found.before, session.rate),
                             loudness(found.after, session.rate), wave_of(found.before), wave_of(found.after),
                             found.loop.start, found.loop.end)
+
+
+def stage_offset(progress: Progress, session: Session, strip_id: str, stage_id: str) -> float:
+    """What makes a stage as loud as what enters it, in dB; 0 where either is silent."""
+    place = session.strip(strip_id).place_of(stage_id)
+
+    def level(count: int, share: Progress) -> float:
+        """Loudness behind so many stages."""
+        as_far = edit_strip(session, strip_id, lambda strip: strip.with_(chain=strip.chain[:count]))
+        return loudness(capture_strip(share, as_far, strip_id).after, session.rate).integrated_lufs
+
+    offset = level(place, lambda share: progress(share / 2.0)) - level(
+        place + 1, lambda share: progress(0.5 + share / 2.0))
+    return float(offset) if np.isfinite(offset) else 0.0
 
 
 def wave_of(signal: Samples) -> Samples:
