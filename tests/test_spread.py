@@ -12,9 +12,11 @@ from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.spread import Spread, leaning, middle_hz
 from yellow_ember.engine.graph import MATCH_SECONDS, Graph, GraphSettings
-from yellow_ember.engine.measuring import stage_offset
+from yellow_ember.engine.measuring import capture_strip, mix_offset, stage_offset
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import Loop, Session, new_stage
+from yellow_ember.session.model import MASTER, Loop, Session, new_stage
 
 BASS, DRUMS, RATE = "upright-bass", "brushed-drums", 48000
 
@@ -111,3 +113,37 @@ def test_one_stage_is_matched_alone(window: MainWindow, qtbot: Any) -> None:
     assert stage_offset(lambda _share: None, workspace.session, BASS, drive.id) == pytest.approx(0.0, abs=0.1)
     window.undo()
     assert workspace.strip.chain[1].wet_db == 0.0
+
+
+@pytest.mark.parametrize("mutes", [(), ("harmonium", "plucked-guitar", "ships-announcer")])
+def test_the_mix_is_as_loud_with_a_chain_as_without(mutes: tuple[str, ...], demo: Session) -> None:
+    session = add_stage(demo, BASS, new_stage("drive")).with_(loop=Loop(10 * RATE, 12 * RATE))
+    session = set_parameter(session, BASS, session.strip(BASS).chain[0].id, "drive_db", 24.0)
+    for strip_id in mutes:
+        session = edit_strip(session, strip_id, lambda strip: strip.with_(mute=True))
+
+    def loud(**changes: object) -> float:
+        heard = edit_strip(session, BASS, lambda strip: strip.with_(**changes))
+        return loudness(capture_strip(quiet, heard, MASTER, as_heard=True).after, RATE).integrated_lufs
+
+    offset = mix_offset(quiet, session, BASS)
+    assert loud(match_db=offset) == pytest.approx(loud(bypass=True), abs=0.1)
+    silent = edit_strip(session, BASS, lambda strip: strip.with_(mute=True))
+    with pytest.raises(AudioFileError, match="not heard in the mix"):
+        mix_offset(quiet, silent, BASS)
+
+
+def quiet(_share: float) -> None:
+    """No progress is shown."""
+
+
+def test_the_strip_is_matched_in_the_mix_from_the_panel(window: MainWindow, qtbot: Any) -> None:
+    workspace = window.workspace
+    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.select(BASS)
+    window.ladder.add("drive")
+    measured(qtbot, window)
+    window.balance.mix_button.click()
+    qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Upright bass in the mix", timeout=60000)
+    assert not window.balance.lock.isChecked()
+    assert not workspace.settings.match_lock

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.asked_match import AskedMatch
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
 from yellow_ember.app.snapshot_row import SnapshotRow
 from yellow_ember.app.value_bar import ValueBar
@@ -226,9 +227,13 @@ class Balance(QWidget):
             grid.addWidget(label, row, 0)
             grid.addWidget(number, row, 1, Qt.AlignmentFlag.AlignRight)
             self.numbers[name] = number
-        self.match_button = QPushButton("Match now")
+        self.match_button = QPushButton("Match")
         self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
         self.match_button.clicked.connect(workspace.measurer.match)
+        self._matches = AskedMatch(workspace)
+        self.mix_button = QPushButton("In mix")
+        self.mix_button.setToolTip("Make the mix as loud with this strip's chain as without it, as it is heard now")
+        self.mix_button.clicked.connect(lambda _checked: self._matches.match_in_mix(workspace.strip_id))
         self.lock = QPushButton("Keep matched")
         self.lock.setCheckable(True)
         self.lock.setChecked(workspace.settings.match_lock)
@@ -254,6 +259,7 @@ class Balance(QWidget):
         workspace.added.changed.connect(self.refresh)
         buttons = QHBoxLayout()
         buttons.addWidget(self.match_button)
+        buttons.addWidget(self.mix_button)
         buttons.addWidget(self.lock)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 6, 10, 8)
@@ -293,6 +299,8 @@ class Balance(QWidget):
         fresh = measurer.fresh(strip.id)
         self.bands.show_measurement(found, strip.match_db, fresh)
         self.match_button.setEnabled(found is not None)
+        self.mix_button.setEnabled(bool(strip.chain))
+        self.lock.setChecked(workspace.settings.match_lock)
         dissection = workspace.dissector.of(strip.id)
         self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
         self._show_warning(strip, found)

@@ -12,10 +12,10 @@ from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPa
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app import copying, theme
+from yellow_ember.app.asked_match import AskedMatch
 from yellow_ember.app.level import against_vu
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.app.preset_browser import PresetBrowser
-from yellow_ember.app.stage_match import StageMatch
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
@@ -43,7 +43,7 @@ class Ladder(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        self._stage_match = StageMatch(workspace)
+        self._matches = AskedMatch(workspace)
         self._vu: list[float] = []
         self._peak: list[float] = []
         self._press: QPointF | None = None
@@ -368,7 +368,7 @@ class Ladder(QWidget):
     def match_chosen(self) -> None:
         """Make the chosen stage as loud as what enters it."""
         if self._workspace.stage_id:
-            self._stage_match.start(self._workspace.strip_id, self._workspace.stage_id)
+            self._matches.match_stage(self._workspace.strip_id, self._workspace.stage_id)
 
     def remove_chosen(self) -> None:
         """Take the chosen stage out of the path."""

@@ -14,7 +14,7 @@ from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.heat import Comparison, compare
 from yellow_ember.measure.loudness import Loudness, loudness
 from yellow_ember.session.edits import edit_strip
-from yellow_ember.session.model import Loop, Session
+from yellow_ember.session.model import MASTER, Loop, Session
 
 BLOCK = 2048
 _SETTLE_SECONDS = 1.0
@@ -61,9 +61,10 @@ class Capture:
     loop: Loop
 
 
-def capture_strip(progress: Progress, session: Session, strip_id: str) -> Capture:
-    """Run the strip's loop.  AudioFileError where there is nothing to run."""
-    session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
+def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_heard: bool = False) -> Capture:
+    """Run the strip's loop; `as_heard` with mute and solo.  AudioFileError where there is nothing to run."""
+    if not as_heard:
+        session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
     graph = Graph(session, GraphSettings(session.quality.live, BLOCK, frozenset(session.upstream(strip_id))))
     node = graph.nodes[strip_id]
     loop = measured_stretch(session, graph.frames)
@@ -121,6 +122,35 @@ def stage_offset(progress: Progress, session: Session, strip_id: str, stage_id: 
     offset = level(place, lambda share: progress(share / 2.0)) - level(
         place + 1, lambda share: progress(0.5 + share / 2.0))
     return float(offset) if np.isfinite(offset) else 0.0
+
+
+_MIX_TRIES, _MIX_WITHIN_DB = 6, 0.03
+
+
+def mix_offset(progress: Progress, session: Session, strip_id: str) -> float:
+    """The match with which the mix is as loud with the strip's chain as without it, in dB.
+
+    The mix is heard as it stands, with mute and solo, behind the master's own chain.
+    AudioFileError where the strip is not heard in it, or no offset makes them agree.
+    """
+    def loud(strip_changes: dict[str, object], done: int) -> float:
+        heard = edit_strip(session, strip_id, lambda strip: strip.with_(**strip_changes))
+        found = capture_strip(lambda share: progress((done + share) / (_MIX_TRIES + 3)), heard, MASTER, as_heard=True)
+        return loudness(found.after, session.rate).integrated_lufs
+
+    wanted = loud({"bypass": True}, 0)
+    start = session.strip(strip_id).match_db
+    ends = [(at, loud({"bypass": False, "match_db": at}, 1 + place) - wanted)
+            for place, at in enumerate((start - 3.0, start + 3.0))]
+    for done in range(_MIX_TRIES):
+        (first, low), (second, high) = ends[-2:]
+        if not np.isfinite(low + high) or abs(high - low) < 1e-4:
+            raise AudioFileError("the strip is not heard in the mix")
+        at = float(np.clip(second - high * (second - first) / (high - low), start - 30.0, start + 30.0))
+        ends.append((at, loud({"bypass": False, "match_db": at}, 3 + done) - wanted))
+        if abs(ends[-1][1]) <= _MIX_WITHIN_DB:
+            return at
+    raise AudioFileError("no level of the strip makes the mix as loud as before")
 
 
 def wave_of(signal: Samples) -> Samples:
