@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from yellow_ember.dsp.chain import Chain, StageSettings
-from yellow_ember.dsp.kernels.mixing import advance, ceiling, level_turn, print_to_sides, to_sides
+from yellow_ember.dsp.kernels.mixing import add_rows, advance, ceiling, level_turn, print_to_sides, to_sides
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
@@ -28,6 +28,7 @@ def warm_up() -> Iterator[tuple[str, float]]:
     state = Ramp(0.0, 48000.0).state
     advance(state, 1)
     level_turn(block, block, 0.1, np.ones(2))
+    add_rows(block, np.zeros((1, 32)), np.zeros(1, np.int64))
     to_sides(block, state, state, block.copy())
     print_to_sides(np.zeros((16, 2), np.float32), block.copy(), 0, state, state, state, block)
     from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter

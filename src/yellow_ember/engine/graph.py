@@ -8,12 +8,13 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Tap
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import add, ceiling, crossfade, glide, to_sides
+from yellow_ember.dsp.kernels.mixing import add, add_rows, ceiling, crossfade, glide, to_sides
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.print_player import PrintPlayer, StripPrint
@@ -48,6 +49,11 @@ class _Input:
         self._ring: Samples = np.zeros((2, frames))
         self._place = 0
 
+    @property
+    def plain(self) -> bool:
+        """True while it adds what comes out of the strip as it is."""
+        return not self._pre and self._ring.size == 0 and self._level.resting and self._level.target == 1.0
+
     def set(self, level: float, *, at_once: bool) -> None:
         self._level.go(level, at_once=at_once)
 
@@ -75,7 +81,7 @@ class StripNode:
     """One running strip.  Its blocks have one channel for a mono track, two for all else."""
 
     def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
-                 reuse: StripNode | None, out: Samples) -> None:
+                 reuse: StripNode | None, outs: Samples, row: int) -> None:
         self.strip = strip
         self.chain: Chain
         self.latency: int
@@ -108,7 +114,11 @@ class StripNode:
         self._before: Samples = np.zeros(size)
         self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
         self._before_place = 0
-        self._out = out
+        self.row = row
+        self._outs, self._out = outs, outs[row]
+        self._plain: NDArray[np.int64] = np.zeros(0, np.int64)
+        self._others = list(self.inputs.values())
+        """Ways that are not plain; looked at again while they move, and when they are set."""
         self._before_fader: Samples | None = None
         if any(send.pre for send in strip.sends):
             self._before_fader = np.zeros(2 * settings.max_block)
@@ -221,8 +231,16 @@ class StripNode:
             self.reader.read_segments(segments, block)
         else:
             block.fill(0.0)
-            for entry in self.inputs.values():
+            add_rows(block, self._outs, self._plain)
+            for entry in self._others:
                 entry.add_to(block)
+            if self._others and all(entry.plain for entry in self._others):
+                self.sort_inputs()
+
+    def sort_inputs(self) -> None:
+        """Tell the plain ways in, which are added in one go, from the others."""
+        self._others = [entry for entry in self.inputs.values() if not entry.plain]
+        self._plain = np.array([entry.node.row for entry in self.inputs.values() if entry.plain], np.int64)
 
     def _compare(self, before: Samples, block: Samples) -> None:
         """Let the input through in place of what the chain made, as far as that is wanted."""
@@ -279,12 +297,12 @@ class Graph:
         order = [strip for strip in session.processing_order() if settings.only is None or strip.id in settings.only]
         self.outs: Samples = np.zeros((len(order), 2 * settings.max_block))
         """What comes out of every node, a row each in the order of `nodes`: left, then right."""
-        for strip, out in zip(order, self.outs, strict=True):
+        for row, strip in enumerate(order):
             sources = [self.nodes[source.id] for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            node = StripNode(session, strip, sources, settings, old, out)
+            node = StripNode(session, strip, sources, settings, old, self.outs, row)
             self.nodes[strip.id] = node
             depth[strip.id] = max((depth[source.strip.id] + 1 for source in sources), default=0)
             while len(self.levels) <= depth[strip.id]:
@@ -315,6 +333,8 @@ class Graph:
                 entry = self.nodes[to].inputs.get((strip.id, sent)) if to in self.nodes else None
                 if entry is not None:
                     entry.set(_level(level_db) if (strip.id, to) in passing else 0.0, at_once=at_once)
+        for node in self.nodes.values():
+            node.sort_inputs()
 
     def reset(self) -> None:
         """Forget all past input: the next frame is the first."""

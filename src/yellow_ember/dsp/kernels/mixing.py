@@ -131,6 +131,17 @@ def add(block: Samples, other: Samples) -> None:
 
 
 @kernel
+def add_rows(block: Samples, rows: Samples, which: NDArray[np.int64]) -> None:
+    """block (channels, frames) += some rows of others, each of which begins with as much packed alike."""
+    frames = block.shape[1]
+    for k in which:
+        row = rows[k]
+        for c in range(block.shape[0]):
+            for i in range(frames):
+                block[c, i] += row[c * frames + i]
+
+
+@kernel
 def mean(block: Samples, single: Samples) -> None:
     """Both channels' mean into the one of `single` (1, frames)."""
     for i in range(block.shape[1]):
