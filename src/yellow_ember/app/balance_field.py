@@ -217,7 +217,7 @@ class BalanceField(ToolWindow):
         hint.setWordWrap(True)
         layout.addWidget(hint)
         workspace.frame.connect(self._poll)
-        workspace.session_changed.connect(lambda _session: self._refresh())
+        workspace.session_changed.connect(self._refresh)
         for box in (self.along, self.up):
             box.currentIndexChanged.connect(lambda _index: self._refresh())
         self._refresh()

@@ -60,9 +60,9 @@ class LinksWindow(ToolWindow):
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.buttons: dict[str, QPushButton] = {}
         self._lay_out()
-        workspace.session_changed.connect(lambda _session: self.refresh())
+        workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
-        workspace.comparing.connect(lambda _before: self.refresh())
+        workspace.comparing.connect(self.refresh)
         self.refresh()
 
     def _lay_out(self) -> None:

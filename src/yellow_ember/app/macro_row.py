@@ -33,7 +33,7 @@ class MacroRow(QWidget):
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(10, 4, 10, 0)
         self._grid.setSpacing(4)
-        workspace.session_changed.connect(lambda _session: self.refresh())
+        workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
         self.refresh()
 

@@ -152,7 +152,7 @@ class MetersWindow(ToolWindow):
         layout.addLayout(zone)
         layout.addWidget(note)
         workspace.frame.connect(self._on_frame)
-        workspace.session_changed.connect(lambda _session: self._refresh())
+        workspace.session_changed.connect(self._refresh)
         workspace.selected.connect(self._refresh)
         self._refresh()
         self._on_frame()

@@ -80,7 +80,7 @@ class SnapshotRow(QWidget):
         layout.setSpacing(3)
         layout.addWidget(self.scope)
         layout.addLayout(row)
-        workspace.session_changed.connect(lambda _session: self.refresh())
+        workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
         self.refresh()
 

@@ -180,7 +180,7 @@ class Spread(ToolWindow):
         layout.addWidget(self.picture, 3)
         layout.addLayout(right, 2)
         workspace.measurer.changed.connect(self.refresh)
-        workspace.session_changed.connect(lambda _session: self.refresh())
+        workspace.session_changed.connect(self.refresh)
         self.refresh()
 
     def _set_view(self, index: int) -> None:

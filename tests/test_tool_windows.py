@@ -1,0 +1,52 @@
+"""Windows beside the main one: Escape leaves them, and nothing of them is left behind when they are gone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from PyQt6.QtCore import QCoreApplication, QEvent, Qt
+from PyQt6.QtWidgets import QWidget
+
+from yellow_ember.app.balance_field import BalanceField
+from yellow_ember.app.batch_window import BatchWindow
+from yellow_ember.app.blind_window import BlindWindow
+from yellow_ember.app.links import LinksWindow
+from yellow_ember.app.macro_editor import MacroEditor
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.meters_window import MetersWindow
+from yellow_ember.app.preset_browser import PresetBrowser
+from yellow_ember.app.set_window import SetWindow
+from yellow_ember.app.spread import Spread
+from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.variation_sheet import VariationSheet
+from yellow_ember.app.workspace import Workspace
+
+MAKERS: list[Callable[[Workspace, QWidget], QWidget]] = [
+    BalanceField, BatchWindow, lambda workspace, parent: BlindWindow(workspace, "strip", parent), LinksWindow,
+    MacroEditor, MetersWindow, PresetBrowser, SetWindow, Spread, VariationSheet]
+
+
+@pytest.mark.parametrize("make", MAKERS, ids=range(len(MAKERS)))
+def test_a_window_that_is_gone_hears_nothing(make: Callable[[Workspace, QWidget], QWidget], window: MainWindow,
+                                             qtbot: Any) -> None:
+    workspace = window.workspace
+    workspace.select("upright-bass")
+    window.ladder.add("drive")
+    made = make(workspace, window)
+    made.show()
+    qtbot.wait(50)
+    if isinstance(made, ToolWindow):
+        qtbot.keyClick(made, Qt.Key.Key_Escape)
+        assert not made.isVisible()
+    else:
+        made.close()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    # Every signal that such windows listen to; an error in a slot fails the test.
+    window.bench.bars["drive_db"]._ask(20.0, commit=True)
+    workspace.select("harmonium")
+    workspace.hear_before(True)
+    workspace.hear_before(False)
+    qtbot.wait(150)
+    window.undo()
