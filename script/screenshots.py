@@ -144,10 +144,15 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
         workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
 
 
-def desk(application: QApplication, window: MainWindow, keep) -> None:
-    """Sends, a link and prints on the desk, in the light look."""
-    workspace = window.workspace
+def desk(application: QApplication, keep) -> None:
+    """Sends, a link and prints on the desk, in the light look, which a window takes on when it is made."""
     theme.apply(application, "light")
+    workspace = Workspace(Settings())
+    window = MainWindow(workspace)
+    window.show()
+    workspace.start()
+    workspace.open_path(DEMO)
+    wait(application, lambda: workspace.engine is not None and not workspace.imports.busy)
     for strip, preset in (("brushed-drums", "Deckhand drums"), ("upright-bass", "Keel weight"),
                           ("harmonium", "Dusty loop")):
         workspace.choose_only(strip)
@@ -164,8 +169,8 @@ def desk(application: QApplication, window: MainWindow, keep) -> None:
     wait(application, lambda: all(workspace.prints.state(strip) is PrintState.PRINTED
                                   for strip in ("brushed-drums", "upright-bass", "harmonium")))
     seconds(application, 1.5)
-    keep("desk-in-the-light")
-    workspace.toggle_play()
+    keep("desk-in-the-light", window)
+    workspace.close()
 
 
 def main() -> None:
@@ -232,8 +237,8 @@ def main() -> None:
         keep(name, dialog)
         dialog.close()
     balance(application, window, settled, keep)
-    desk(application, window, keep)
     workspace.close()
+    desk(application, keep)
 
 
 if __name__ == "__main__":

@@ -35,7 +35,7 @@ class BandPicture(QWidget):
         self._found: StripMeasurement | None = None
         self._match_db = 0.0
         self._fresh = False
-        self.setMinimumHeight(220)
+        self.setMinimumHeight(170)
         self.setAccessibleName("Spectra before and after, added heat, tone change")
 
     def sizeHint(self) -> QSize:

@@ -219,7 +219,7 @@ class ShortcutSheet(QDialog):
         columns = QHBoxLayout(self)
         columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
         columns.setSpacing(28)
-        for chunk in (SHORTCUTS[:4], SHORTCUTS[4:]):
+        for chunk in (SHORTCUTS[:3], SHORTCUTS[3:]):
             grid = QGridLayout()
             row = 0
             for title, entries in chunk:
