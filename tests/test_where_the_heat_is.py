@@ -143,6 +143,7 @@ def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
     measured(qtbot, window)
     qtbot.waitUntil(lambda: workspace.dissector.of(STRIP) is not None, timeout=60000)
     assert "odd -" in window.balance.kinds.accessibleDescription()
+    assert "short-term at most -" in window.balance.numbers["Loudness after"].toolTip()
     assert workspace.strip.chain[0].id in workspace.dissector.of(STRIP).stages
     # What is not chosen is measured while nothing else is to be done.
     qtbot.waitUntil(lambda: workspace.measurer.fresh("brushed-drums"), timeout=60000)

@@ -334,6 +334,11 @@ class Balance(QWidget):
         self.numbers["Heat"].setText(heat_text(heat))
         self.numbers["Loudness before"].setText(_lufs(found.before.integrated_lufs))
         self.numbers["Loudness after"].setText(_lufs(after))
+        sides = (("Loudness before", found.before, 0.0), ("Loudness after", found.after, strip.match_db))
+        for name, loud, offset in sides:
+            self.numbers[name].setToolTip(f"Integrated over the loop; short-term at most "
+                                          f"{_lufs(loud.short_term_max_lufs + offset)}, momentary at most "
+                                          f"{_lufs(loud.momentary_max_lufs + offset)}")
         self.numbers["Match offset"].setText(f"{strip.match_db:+.2f} dB")
         crest = found.after.crest_db - found.before.crest_db
         self.numbers["Crest change"].setText(f"{crest:+.1f} dB")
