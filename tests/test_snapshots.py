@@ -27,15 +27,8 @@ from yellow_ember.session.edits import (
 from yellow_ember.session.model import Session, new_stage
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import read_session, session_to_json, write_session
-from yellow_ember.session.snapshots import (
-    copy_stage,
-    edit_snapshot,
-    find_snapshot,
-    is_now,
-    owner_of,
-    recall,
-    take_snapshot,
-)
+from yellow_ember.session.snapshot_edits import edit_snapshot, find_snapshot, is_now, owner_of, recall, take_snapshot
+from yellow_ember.session.snapshots import copy_stage
 
 BASS = "upright-bass"
 

@@ -11,7 +11,8 @@ from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.blind_test import BlindTest
 from yellow_ember.session.model import Session
-from yellow_ember.session.snapshots import PLACES, Snapshot, find_snapshot, owner_of, recall
+from yellow_ember.session.snapshot_edits import find_snapshot, owner_of, recall
+from yellow_ember.session.snapshots import PLACES, Snapshot
 
 _NOW, _BEFORE = "how it stands now", "without any stage"
 _TRIALS = ("8", "12", "16", "24")

@@ -13,11 +13,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.differences import snapshot_words
 from yellow_ember.session.model import Session
-from yellow_ember.session.snapshots import (
-    PLACES,
-    SCOPES,
-    Snapshot,
-    copy_stage,
+from yellow_ember.session.snapshot_edits import (
     edit_snapshot,
     find_snapshot,
     is_now,
@@ -26,6 +22,7 @@ from yellow_ember.session.snapshots import (
     remove_snapshot,
     take_snapshot,
 )
+from yellow_ember.session.snapshots import PLACES, SCOPES, Snapshot, copy_stage
 
 _NOTHING = "nothing differs"
 
