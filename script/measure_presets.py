@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from yellow_ember.cli import DEMO
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character
@@ -54,17 +54,6 @@ def reference() -> tuple[np.ndarray, int]:
                           axis=1), read_session(DEMO).rate
 
 
-def through(chain: Chain, before: np.ndarray) -> np.ndarray:
-    """What a chain makes of a sound, its latency taken off."""
-    late = chain.latency
-    after = np.concatenate((before, np.zeros((2, late + _BLOCK))), axis=1)
-    for start in range(0, after.shape[1] - _BLOCK + 1, _BLOCK):
-        part = np.ascontiguousarray(after[:, start:start + _BLOCK])
-        chain.process(part)
-        after[:, start:start + _BLOCK] = part
-    return after[:, late:late + before.shape[1]]
-
-
 def write_match(path: Path, place: Callable[[dict[str, Any]], dict[str, Any]], match_db: float, version: int) -> None:
     """Into a preset's file, or into a part of a set's."""
     found = json.loads(path.read_text("utf-8"))
@@ -77,7 +66,7 @@ def matched(stages: tuple[StageSettings, ...], source: str, rate: int) -> float:
     """What makes a chain as loud as its input, on the part of the demo that suits the source."""
     before = mixed(SUITABLE.get(source, ()), _SETTLE_SECONDS + _SECONDS)
     settle = round(_SETTLE_SECONDS * rate)
-    after = through(Chain(Setup(rate, 2, _BLOCK, _FACTOR), stages), before)
+    after = run_whole(Chain(Setup(rate, 2, _BLOCK, _FACTOR), stages), before, _BLOCK)
     return (loudness(before[:, settle:], rate).integrated_lufs - loudness(after[:, settle:], rate).integrated_lufs)
 
 
@@ -92,7 +81,7 @@ def main() -> int:
     settle = round(_SETTLE_SECONDS * rate)
     figures = {}
     for preset in shipped_presets():
-        after = through(Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages), before)
+        after = run_whole(Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages), before, _BLOCK)
         found = character(before[:, settle:], after[:, settle:], rate)
         figures[preset.name] = {"heat_db": round(found.heat_db, 1), "brightness": round(found.brightness, 2)}
     for path in SHIPPED.glob("*.json"):

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from tones import RATE, Signal, decibels, process
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import stage_kind
 
@@ -153,13 +153,7 @@ TRIM = StageSettings(id="t", kind="trim", params=stage_kind("trim").defaults())
 
 
 def path(stages: list[StageSettings], signal: Signal, *, block: int = 512, oversample: int = 2) -> Signal:
-    chain = Chain(Setup(RATE, signal.shape[0], block, oversample), stages)
-    out = np.concatenate((signal, np.zeros((signal.shape[0], chain.latency))), axis=1)
-    for start in range(0, out.shape[1], block):
-        part = out[:, start:start + block].copy()
-        chain.process(part)
-        out[:, start:start + block] = part
-    return out[:, chain.latency:]
+    return run_whole(Chain(Setup(RATE, signal.shape[0], block, oversample), stages), signal, block)
 
 
 def tape_echo(**params: object) -> StageSettings:

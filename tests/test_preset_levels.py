@@ -9,7 +9,7 @@ import pytest
 import soundfile
 
 from yellow_ember.cli import DEMO
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.presets import SUITABLE, shipped_presets
@@ -30,13 +30,8 @@ def suitable(tracks: tuple[str, ...]) -> np.ndarray:
 
 def heard_through(stages: tuple[StageSettings, ...], source: str, match_db: float) -> tuple[np.ndarray, np.ndarray]:
     """What suits the source, and the same through a chain at twice the rate, matched as the chain says."""
-    chain, before = Chain(Setup(48000, 2, 4800, 2), stages), suitable(SUITABLE.get(source, ()))
-    out = np.concatenate((before, np.zeros((2, chain.latency + 4800))), axis=1)
-    for start in range(0, out.shape[1] - 4799, 4800):
-        part = np.ascontiguousarray(out[:, start:start + 4800])
-        chain.process(part)
-        out[:, start:start + 4800] = part
-    return before, out[:, chain.latency:chain.latency + before.shape[1]] * 10.0 ** (match_db / 20.0)
+    before = suitable(SUITABLE.get(source, ()))
+    return before, run_whole(Chain(Setup(48000, 2, 4800, 2), stages), before, 4800) * 10.0 ** (match_db / 20.0)
 
 
 CHAINS = [(preset.name, preset.stages, preset.source, preset.match_db) for preset in shipped_presets()]

@@ -51,10 +51,6 @@ class AddedListening(QObject):
         self.keep_tone = self.keep_tone if keep_tone is None else keep_tone
         self.louder_db = self.louder_db if louder_db is None else louder_db
 
-    @property
-    def busy(self) -> bool:
-        return self.on and self._heard != self._wanted
-
     def _drop(self) -> None:
         self.cancel()
         self.found, self._heard, self._wanted = None, (), ()

@@ -8,10 +8,10 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QPushButton, QWidget
+from PyQt6.QtWidgets import QLabel, QListWidget, QWidget
 
 from yellow_ember.app import theme
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
@@ -19,7 +19,7 @@ from yellow_ember.session.edits import edit_strip
 from yellow_ember.session.model import Session
 
 
-class Audition(ToolWindow):
+class Audition(TryingWindow):
     """The document holds what is tried as a change that is no step yet.
 
     Entries have keys; a row without one ("" in `keys`) can't be heard.
@@ -38,13 +38,9 @@ class Audition(ToolWindow):
         self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
-        self.closing_row = QHBoxLayout()
-        self.buttons: dict[str, QPushButton] = {}
-        for text, slot in (("Keep", self.keep), ("Back to what was there", self.go_back)):
-            button = QPushButton(text)
-            button.clicked.connect(lambda _checked, chosen=slot: chosen())
-            self.closing_row.addWidget(button)
-            self.buttons[text] = button
+        self.closing_row = self.button_row((
+            ("Keep", self.keep, "Make what is heard a step of the history"),
+            ("Back to what was there", self.go_back, "Leave the strip as it was")))
         workspace.frame.connect(self._poll)
 
     # -- what is heard ------------------------------------------------------------------
@@ -145,16 +141,6 @@ class Audition(ToolWindow):
             self.heard = None
         self.close()
 
-    def go_back(self) -> None:
-        """Leave the strip as it was, and close."""
-        self._drop()
-        self.close()
-
-    def _drop(self) -> None:
-        if self.heard is not None:
-            self._workspace.document.revert()
-            self.heard = None
-
     def let_go(self) -> None:
         self._cancel()
-        self._drop()
+        super().let_go()

@@ -116,7 +116,7 @@ class BackgroundPrints(QObject):
         self._send()
 
     def _start_next(self, session: Session) -> None:
-        if self._job is not None:
+        if self._job is not None or not self._waiting:
             return
         frames, now = self._frames(session), time.monotonic()
         for strip_id in list(self._waiting):

@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QProgressBar,
-    QPushButton,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -91,7 +90,6 @@ class BatchWindow(ToolWindow):
         self.inputs = QListWidget()
         self.inputs.setAccessibleName("Files and folders")
         self.inputs.setSelectionMode(QListWidget.SelectionMode.ExtendedSelection)
-        self.buttons: dict[str, QPushButton] = {}
         self._make_controls()
         self.results = QTableWidget(0, 3)
         self.results.setAccessibleName("Results")
@@ -137,14 +135,16 @@ class BatchWindow(ToolWindow):
     def _lay_out(self) -> None:
         left = QVBoxLayout()
         left.addWidget(self.inputs, 1)
-        left.addLayout(self._row((("Add files\u2026", self.add_files), ("Add a folder\u2026", self.add_folder),
-                                  ("Take out", self.take_out))))
+        left.addLayout(self.button_row((
+            ("Add files\u2026", self.add_files, "Sound files to go through"),
+            ("Add a folder\u2026", self.add_folder, "All sound files in it and below"),
+            ("Take out", self.take_out, "The selected entries out of the list"))))
         level = QHBoxLayout()
         level.addWidget(self.level, 2)
         level.addWidget(self.peak, 1)
         folder = QHBoxLayout()
         folder.addWidget(self.folder, 1)
-        folder.addLayout(self._row((("Choose\u2026", self.choose_folder),)))
+        folder.addLayout(self.button_row((("Choose\u2026", self.choose_folder, "Where the results go"),)))
         form = QFormLayout()
         for text, part in (("Through", self.chain), ("Level", level), ("As", self.kind), ("Oversampling", self.factor),
                            ("Names", self.names), ("Into folder", folder), ("", self.resume)):
@@ -157,16 +157,10 @@ class BatchWindow(ToolWindow):
         layout.addWidget(self.results, 3)
         layout.addWidget(self.progress)
         layout.addWidget(self.state)
-        layout.addLayout(self._row((("Start", self.start), ("Stop", self.stop), ("Report\u2026", self.save_report))))
-
-    def _row(self, entries: tuple[tuple[str, object], ...]) -> QHBoxLayout:
-        row = QHBoxLayout()
-        for text, slot in entries:
-            button = QPushButton(text)
-            button.clicked.connect(lambda _checked, run=slot: run())
-            row.addWidget(button)
-            self.buttons[text.rstrip("\u2026")] = button
-        return row
+        layout.addLayout(self.button_row((
+            ("Start", self.start, "Begin, with what is in the list"),
+            ("Stop", self.stop, "Begin no more files; another start goes on from there"),
+            ("Report\u2026", self.save_report, "What became of each file, as JSON"))))
 
     # -- what goes in -------------------------------------------------------------------
 

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.app.measurer import sound_of
 from yellow_ember.engine.dissecting import Dissection, dissect_strip
 from yellow_ember.engine.jobs import Job, JobError
+from yellow_ember.session.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
@@ -26,12 +27,17 @@ class Dissector(QObject):
         super().__init__(workspace)
         self._workspace = workspace
         self._known: deque[tuple[tuple[object, ...], Dissection | None]] = deque(maxlen=_REMEMBERED)
+        self._asked: tuple[Session, str, Dissection | None] | None = None
         self._job: tuple[tuple[object, ...], Job[Dissection]] | None = None
 
     def of(self, strip_id: str) -> Dissection | None:
         """What is known of the strip as it is now."""
-        sound = sound_of(self._workspace.session, strip_id)
-        return next((found for known, found in self._known if known == sound), None)
+        session = self._workspace.session
+        if self._asked is None or self._asked[0] is not session or self._asked[1] != strip_id:
+            # Asked for at every painting: what it depends on is compared once a change.
+            sound = sound_of(session, strip_id)
+            self._asked = session, strip_id, next((found for known, found in self._known if known == sound), None)
+        return self._asked[2]
 
     def poll(self) -> None:
         """Called with the clock."""
@@ -39,7 +45,7 @@ class Dissector(QObject):
         if self._job is not None:
             sound, job = self._job
             if job.poll():
-                self._job = None
+                self._job = self._asked = None
                 try:
                     self._known.appendleft((sound, job.result()))
                 except JobError:

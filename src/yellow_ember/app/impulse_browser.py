@@ -109,7 +109,7 @@ class ImpulseBrowser(Audition):
 
     def use_none(self) -> None:
         """Back to the model, as a step."""
-        self._drop()
+        self.drop()
         self._workspace.document.commit("No impulse response", use_impulse(
             self._workspace.session, self._strip_id, self._stage_id, None))
         self.close()

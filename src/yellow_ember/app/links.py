@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 from PyQt6.QtCore import Qt
@@ -12,7 +11,6 @@ from PyQt6.QtWidgets import (
     QLabel,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
     QVBoxLayout,
     QWidget,
 )
@@ -58,7 +56,6 @@ class LinksWindow(ToolWindow):
         self.state = QLabel()
         self.state.setWordWrap(True)
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
-        self.buttons: dict[str, QPushButton] = {}
         self._lay_out()
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self.refresh)
@@ -72,38 +69,27 @@ class LinksWindow(ToolWindow):
         for entry in (("Link the chosen strips", self.link_chosen, "Ctrl+click strips in the desk first"),
                       ("Link their stages of a kind", self.link_kind,
                        "The chosen stage, with the first of its kind on every other chosen strip")):
-            left.addLayout(self._row((entry,)))
+            left.addLayout(self.button_row((entry,)))
         right.addWidget(QLabel("Members"))
         right.addWidget(self.members, 1)
         right.addWidget(self.way)
         right.addWidget(QLabel("What is linked (all, or what is ticked)"))
         right.addWidget(self.parameters, 2)
-        right.addLayout(self._row((
+        right.addLayout(self.button_row((
             ("Bypass", self.bypass, "All members at once"), ("Solo", self.solo, "All strips of the group"),
             ("Before", self.compare, "Hear all of the group before or after, at equal loudness"),
             ("Match", self.match, "Make after as loud as before on every strip of the group"))))
-        right.addLayout(self._row((
+        right.addLayout(self.button_row((
             ("Leave", self.leave, "Take the chosen member out; it keeps its values"),
             ("Dissolve", self.dissolve, "Unlink all; every member keeps its values"))))
+        for text in ("Bypass", "Solo", "Before"):
+            self.buttons[text].setCheckable(True)
         across = QHBoxLayout()
         across.addLayout(left, 2)
         across.addLayout(right, 3)
         layout = QVBoxLayout(self)
         layout.addLayout(across, 1)
         layout.addWidget(self.state)
-
-    def _row(self, entries: tuple[tuple[str, Callable[[], None], str], ...]) -> QHBoxLayout:
-        row = QHBoxLayout()
-        for text, slot, hint in entries:
-            button = QPushButton(text)
-            button.setToolTip(hint)
-            button.clicked.connect(lambda _checked, chosen=slot: chosen())
-            row.addWidget(button)
-            self.buttons[text] = button
-        for text in ("Bypass", "Solo", "Before"):
-            if text in self.buttons:
-                self.buttons[text].setCheckable(True)
-        return row
 
     # -- showing ------------------------------------------------------------------------
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from PyQt6.QtWidgets import (
     QComboBox,
     QFormLayout,
@@ -11,14 +9,13 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLabel,
     QListWidget,
-    QPushButton,
     QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from yellow_ember.app import theme
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.model import StripKind
 from yellow_ember.session.reading import SessionFileError
@@ -43,7 +40,7 @@ def _words(part: Part) -> str:
     return f"{part.where.value if part.source == ANY else part.source}: {stages}"
 
 
-class SetWindow(ToolWindow):
+class SetWindow(TryingWindow):
     """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
@@ -51,7 +48,6 @@ class SetWindow(ToolWindow):
         self.setWindowTitle("Sets")
         self.resize(820, 520)
         self._sets: list[StripSet] = []
-        self._tried = False
         self.boxes: dict[str, QComboBox] = {}
         self.bus = QComboBox()
         self.bus.setAccessibleName("Bus")
@@ -71,7 +67,6 @@ class SetWindow(ToolWindow):
         self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
-        self.buttons: dict[str, QPushButton] = {}
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         self._lay_out()
@@ -81,7 +76,7 @@ class SetWindow(ToolWindow):
     def _lay_out(self) -> None:
         left, right, across = QVBoxLayout(), QVBoxLayout(), QHBoxLayout()
         left.addWidget(self.list, 1)
-        left.addLayout(self._row((
+        left.addLayout(self.button_row((
             ("Save the bus\u2026", lambda: self.save_own("bus"), "The chains of the bus and of what feeds it"),
             ("Save the session\u2026", lambda: self.save_own("session"), "The chains of all strips"))))
         bus = QFormLayout()
@@ -94,18 +89,8 @@ class SetWindow(ToolWindow):
         layout = QVBoxLayout(self)
         layout.addLayout(across, 1)
         layout.addWidget(self.state)
-        layout.addLayout(self._row((("Keep", self.keep, "Make it a step of the history"),
+        layout.addLayout(self.button_row((("Keep", self.keep, "Make it a step of the history"),
                                     ("Back to what was there", self.go_back, "Leave every strip as it was"))))
-
-    def _row(self, entries: tuple[tuple[str, Callable[[], None], str], ...]) -> QHBoxLayout:
-        row = QHBoxLayout()
-        for text, slot, hint in entries:
-            button = QPushButton(text)
-            button.setToolTip(hint)
-            button.clicked.connect(lambda _checked, run=slot: run())
-            row.addWidget(button)
-            self.buttons[text.rstrip("\u2026")] = button
-        return row
 
     def _fill(self) -> None:
         own, troubles = own_sets()
@@ -131,7 +116,7 @@ class SetWindow(ToolWindow):
     def _choose(self) -> None:
         """Another set or bus: propose which strip gets what, and let it be heard."""
         found = self.chosen
-        self._drop()
+        self.drop()
         self.bus.setEnabled(found is None or found.scope == "bus")
         if found is None:
             self.boxes = {}
@@ -162,38 +147,28 @@ class SetWindow(ToolWindow):
         found, document = self.chosen, self._workspace.document
         if found is None:
             return
-        self._drop()
+        self.drop()
         document.change(use_set(document.session, found, {
             strip_id: box.currentData() for strip_id, box in self.boxes.items()}))
-        self._tried = True
+        self.heard = found
         self.state.setText("heard    Enter: keep    Escape: back to what was there")
-
-    def _drop(self) -> None:
-        if self._tried:
-            self._workspace.document.revert()
-            self._tried = False
 
     def keep(self) -> None:
         """Make what is heard a step, match every strip of it, and close."""
         found, workspace = self.chosen, self._workspace
-        if found is not None and self._tried:
-            self._tried = False
+        if found is not None and self.heard is not None:
+            self.heard = None
             workspace.document.commit(f"Set {found.name}")
             workspace.measurer.match_all(strip_id for strip_id, box in self.boxes.items()
                                          if box.currentData() is not None)
             workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
         self.close()
 
-    def go_back(self) -> None:
-        """Leave every strip as it was, and close."""
-        self._drop()
-        self.close()
-
     # -- one's own ----------------------------------------------------------------------
 
     def save_own(self, scope: str) -> None:
         """Keep the chains of the bus and its tracks, or of all strips, as a set of one's own."""
-        self._drop()
+        self.drop()
         name, accepted = QInputDialog.getText(self, "Save a set", "Name")
         if not accepted or not name.strip():
             return
@@ -208,6 +183,3 @@ class SetWindow(ToolWindow):
             return
         self._fill()
         self.state.setText(f"{kept.name} is saved")
-
-    def let_go(self) -> None:
-        self._drop()

@@ -2,23 +2,40 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from yellow_ember.app.workspace import Workspace
 
 
 class ToolWindow(QWidget):
-    """Goes with the main window, is gone when it is closed; Escape leaves it, Space plays."""
+    """Goes with the main window, is gone when it is closed; Escape leaves it, Space plays.
+
+    buttons : by their words, without the dots
+    """
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Window)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._workspace = workspace
+        self.buttons: dict[str, QPushButton] = {}
         workspace.closing.connect(self.close)
+
+    def button_row(self, entries: Sequence[tuple[str, Callable[[], object], str]]) -> QHBoxLayout:
+        """Buttons side by side: words, what they do, and a hint."""
+        row = QHBoxLayout()
+        for text, slot, hint in entries:
+            button = QPushButton(text)
+            button.setToolTip(hint)
+            button.clicked.connect(lambda _checked, run=slot: run())
+            row.addWidget(button)
+            self.buttons[text.rstrip("\u2026")] = button
+        return row
 
     def go_back(self) -> None:
         """Leave everything as it was before, and close."""
@@ -39,6 +56,28 @@ class ToolWindow(QWidget):
     def closeEvent(self, event: QCloseEvent) -> None:
         self.let_go()
         event.accept()
+
+
+class TryingWindow(ToolWindow):
+    """Something is heard from it as a change of the document that is no step yet, and dropped unless it is kept.
+
+    heard : what that is, None for nothing
+    """
+
+    heard: Any = None
+
+    def drop(self) -> None:
+        """Back to what was there."""
+        if self.heard is not None:
+            self._workspace.document.revert()
+            self.heard = None
+
+    def go_back(self) -> None:
+        self.drop()
+        self.close()
+
+    def let_go(self) -> None:
+        self.drop()
 
 
 def dropped_files(mime: QMimeData | None) -> list[Path]:

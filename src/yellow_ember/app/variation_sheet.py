@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.tone_words import tone_words
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.engine.jobs import JobError
@@ -143,7 +143,7 @@ class Tile(QWidget):
                 super().keyPressEvent(event)
 
 
-class VariationSheet(ToolWindow):
+class VariationSheet(TryingWindow):
     """Makes the table, and lets one hear and take over what is in it."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
@@ -231,7 +231,7 @@ class VariationSheet(ToolWindow):
     def make(self) -> None:
         """Make the table anew, from how the stage stands now."""
         self.cancel()
-        self._drop()
+        self.drop()
         plan = self.plan()
         clear(self._grid)
         self.tiles = []
@@ -322,16 +322,6 @@ class VariationSheet(ToolWindow):
             self._workspace.messages.say(f"Taken over: {label}")
         self.close()
 
-    def go_back(self) -> None:
-        """Leave the stage as it was, and close."""
-        self._drop()
-        self.close()
-
-    def _drop(self) -> None:
-        if self.heard is not None:
-            self._workspace.document.revert()
-            self.heard = None
-
     # -- window -------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -351,4 +341,4 @@ class VariationSheet(ToolWindow):
 
     def let_go(self) -> None:
         self.cancel()
-        self._drop()
+        super().let_go()

@@ -224,8 +224,8 @@ class _Loop:
     def __init__(self, setup: Setup, port: LoopPort, others: Sequence[StageSettings]) -> None:
         self.port = port
         channels = port.sent.shape[0]
-        self._setup = replace(setup, channels=channels, max_block=LOOP_FRAMES)
-        self.slots = [Slot(replace(self._setup, seed=setup.seed + 7919 + 101 * place), settings)
+        own = replace(setup, channels=channels, max_block=LOOP_FRAMES)
+        self.slots = [Slot(replace(own, seed=setup.seed + 7919 + 101 * place), settings)
                       for place, settings in enumerate(others)]
         port.late = LOOP_FRAMES + sum(slot.latency for slot in self.slots)
         self._ring: Samples = np.zeros((channels, LOOP_FRAMES))
@@ -251,7 +251,7 @@ class _Loop:
 
     def come_back(self, frames: int) -> None:
         """What was sent LOOP_FRAMES ago, for the next `frames`."""
-        self._round(self.port.returned, self._ring, frames, put=False)
+        self._round(self.port.returned, frames, put=False)
 
     def go_round(self, frames: int) -> None:
         """Take what the stage has sent through the others."""
@@ -262,11 +262,12 @@ class _Loop:
             slot.process(block)
         self._sent_place = delay(sent, self._sent_ring, self._sent_place)
         level_turn(sent, block, self._speed, self._levels)
-        self._round(block, self._ring, frames, put=True)
+        self._round(block, frames, put=True)
         self._place = (self._place + frames) % LOOP_FRAMES
 
-    def _round(self, block: Samples, ring: Samples, frames: int, *, put: bool) -> None:
+    def _round(self, block: Samples, frames: int, *, put: bool) -> None:
         """Between a block and the ring from its present place on, in one direction or the other."""
+        ring = self._ring
         first = min(frames, LOOP_FRAMES - self._place)
         for start, count, place in ((0, first, self._place), (first, frames - first, 0)):
             if put:
@@ -366,3 +367,13 @@ class Chain:
             if tap is not None:
                 tap(place + 1, block)
         clock.frame += block.shape[1]
+
+
+def run_whole(chain: Chain, sound: Samples, block: int) -> Samples:
+    """What a chain makes of a whole sound (channels, frames), its latency taken off; block : frames at a time."""
+    out = np.concatenate((sound, np.zeros((sound.shape[0], chain.latency))), axis=1)
+    for start in range(0, out.shape[1], block):
+        part = np.ascontiguousarray(out[:, start:start + block])
+        chain.process(part)
+        out[:, start:start + block] = part
+    return out[:, chain.latency:]

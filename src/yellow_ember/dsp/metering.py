@@ -103,7 +103,7 @@ _MOMENTARY_HOPS, _SHORT_TERM_HOPS = 40, 300
 _GATE_HOPS, _GATE_STEPS = 10, 4
 """Hops between gating blocks, and blocks' lengths in those."""
 _LONGEST_HOURS = 6.0
-_LOUD_ENOUGH = 1e-12
+_LOUD_ENOUGH = 1e-15
 
 
 class LoudnessMeter:
@@ -156,7 +156,7 @@ class LoudnessMeter:
         if self._count < hops:
             return -math.inf
         places = np.arange(self._count - hops, self._count) % self._hops.size
-        return _lufs(float(self._hops[places].mean()))
+        return lufs(float(self._hops[places].mean()))
 
     @property
     def momentary(self) -> float:
@@ -179,7 +179,8 @@ class LoudnessMeter:
         self._filled = self._count = 0
 
 
-def _lufs(power: float) -> float:
+def lufs(power: float) -> float:
+    """Loudness of a K-weighted mean square summed over channels."""
     return -0.691 + 10.0 * math.log10(power) if power > _LOUD_ENOUGH else -math.inf
 
 
@@ -200,4 +201,4 @@ def gated(blocks: Samples) -> float:
     if loud.size == 0:
         return -math.inf
     relative = loud[loud > 0.1 * float(loud.mean())]
-    return _lufs(float(relative.mean()))
+    return lufs(float(relative.mean()))

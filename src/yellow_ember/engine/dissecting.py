@@ -7,11 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.dsp.chain import Chain, StageSettings
-from yellow_ember.dsp.stage import Clock, Setup
+from yellow_ember.dsp.chain import run_whole
 from yellow_ember.engine.jobs import Progress
+from yellow_ember.engine.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.measuring import BLOCK, capture_strip
-from yellow_ember.files.impulses import find_impulse
 from yellow_ember.measure.anatomy import PROBE_HZ, Anatomy, anatomy
 from yellow_ember.measure.heat import compare
 from yellow_ember.session.edits import edit_strip
@@ -40,7 +39,8 @@ def dissect_strip(progress: Progress, session: Session, strip_id: str) -> Dissec
     sound, added = dry.before, {}
     for done, stage in enumerate(works):
         entering = sound
-        sound = _through(session, strip_id, (stage,), entering, dry.loop.start)
+        sound = run_in_loop(strip_chain(session, strip_id, (stage,), entering.shape[0]), entering, dry.loop.start,
+                            session.rate)
         added[stage.id] = compare(entering, sound, session.rate, loop=True).heat_db
         progress((done + 2) / steps)
     level = float(np.sqrt(np.mean(dry.before**2))) * np.sqrt(2.0)
@@ -48,30 +48,10 @@ def dissect_strip(progress: Progress, session: Session, strip_id: str) -> Dissec
     frames = round(_PROBE_SECONDS * session.rate)
     time = np.arange(frames + round(_SETTLE_SECONDS * session.rate)) / session.rate
     channels = dry.before.shape[0]
-    probes = []
-    for hz in PROBE_HZ:
-        tone = np.tile(level * np.sin(2.0 * np.pi * hz * time), (channels, 1))
-        probes.append((hz, _through(session, strip_id, strip.chain, tone, 0, whole=False)[:, -frames:]))
-    silence = _through(session, strip_id, strip.chain, np.zeros((channels, time.size)), 0, whole=False)[:, -frames:]
+
+    def through(sound: Samples) -> Samples:
+        return run_whole(strip_chain(session, strip_id, strip.chain, channels), sound, BLOCK)[:, -frames:]
+
+    probes = [(hz, through(np.tile(level * np.sin(2.0 * np.pi * hz * time), (channels, 1)))) for hz in PROBE_HZ]
+    silence = through(np.zeros((channels, time.size)))
     return Dissection(strip_id, added, anatomy(probes, silence, session.rate))
-
-
-def _through(session: Session, strip_id: str, stages: tuple[StageSettings, ...], sound: Samples, start: int, *,
-             whole: bool = True) -> Samples:
-    """A sound through stages, its latency taken off; `whole`: a turn of a loop that came round before."""
-    channels, frames = sound.shape
-    clock = Clock(tempo=session.tempo, beats_per_bar=session.beats_per_bar)
-    seed = session.seed * 1009 + sum(strip_id.encode())
-    chain = Chain(Setup(session.rate, channels, BLOCK, session.quality.live, session.reference_dbfs, seed,
-                        read_impulse=find_impulse, clock=clock), stages)
-    settle = min(round(_SETTLE_SECONDS * session.rate), frames) if whole else 0
-    places = np.arange(-settle, frames + chain.latency)
-    run = np.ascontiguousarray(sound[:, places % frames]) if whole else np.concatenate(
-        (sound, np.zeros((channels, chain.latency))), axis=1)
-    clock.frame = start - settle
-    for at in range(0, run.shape[1], BLOCK):
-        part = np.ascontiguousarray(run[:, at:at + BLOCK])
-        chain.process(part)
-        run[:, at:at + BLOCK] = part
-    late = settle + chain.latency
-    return run[:, late:late + frames]

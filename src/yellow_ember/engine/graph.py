@@ -77,6 +77,11 @@ class _Input:
         self._level.jump(self._level.target)
 
 
+def strip_seed(session: Session, strip_id: str) -> int:
+    """Where the noise of a strip's stages starts."""
+    return session.seed * 1009 + sum(strip_id.encode())
+
+
 class StripNode:
     """One running strip.  Its blocks have one channel for a mono track, two for all else."""
 
@@ -91,7 +96,7 @@ class StripNode:
             if conformed is not None:
                 self.reader = RawReader(conformed.data, conformed.channels, conformed.frames, settings.max_block)
         self.channels = self.reader.channels if self.reader is not None else 2
-        seed = session.seed * 1009 + sum(strip.id.encode())
+        seed = strip_seed(session, strip.id)
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock()
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,

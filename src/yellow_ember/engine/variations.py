@@ -8,19 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.parameters import Values
-from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.jobs import Job, Progress
-from yellow_ember.engine.measuring import BLOCK, Capture, capture_strip, wave_of
-from yellow_ember.files.impulses import find_impulse
+from yellow_ember.engine.loop_running import run_in_loop, strip_chain
+from yellow_ember.engine.measuring import Capture, capture_strip, wave_of
 from yellow_ember.measure.character import character_of
 from yellow_ember.measure.heat import compare
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits import edit_strip, replace_stage
 from yellow_ember.session.model import Session
 
-_SETTLE_SECONDS = 0.5
 _COLUMNS = 120
 
 
@@ -65,7 +62,8 @@ def render_variations(progress: Progress, session: Session, order: VariationOrde
     loud_before = loudness(before, session.rate).integrated_lufs
     for done, (number, values) in enumerate(asked):
         chain = (replace_stage(strip.chain[place], params=values, on=True), *strip.chain[place + 1:])
-        after = _through(session, chain, order.oversample or session.quality.live, found, begin, end)
+        after = run_in_loop(strip_chain(session, strip.id, chain, before.shape[0], order.oversample), found.after,
+                            found.loop.start, session.rate, begin, end)
         comparison = compare(before, after, session.rate, loop=whole)
         character = character_of(comparison)
         offset = loud_before - loudness(after, session.rate).integrated_lufs
@@ -86,25 +84,6 @@ def _stretch(found: Capture, rate: int, seconds: float | None) -> tuple[int, int
     power = np.concatenate(([0.0], np.cumsum(np.sum(found.before**2, axis=0))))
     begin = int(np.argmax(power[length:] - power[:-length])) if length < frames else 0
     return begin, begin + length
-
-
-def _through(session: Session, stages: tuple[StageSettings, ...], factor: int, found: Capture, begin: int,
-             end: int) -> Samples:
-    """What stages make of a stretch of what was captured before them; it begins to run a little earlier."""
-    channels, frames = found.after.shape
-    clock = Clock(tempo=session.tempo, beats_per_bar=session.beats_per_bar)
-    chain = Chain(Setup(session.rate, channels, BLOCK, factor, session.reference_dbfs, session.seed,
-                        read_impulse=find_impulse, clock=clock), stages)
-    settle = min(round(_SETTLE_SECONDS * session.rate), frames)
-    places = np.arange(begin - settle, end + chain.latency) % frames
-    sound = np.ascontiguousarray(found.after[:, places])
-    clock.frame = found.loop.start + begin - settle
-    for start in range(0, sound.shape[1], BLOCK):
-        part = np.ascontiguousarray(sound[:, start:start + BLOCK])
-        chain.process(part)
-        sound[:, start:start + BLOCK] = part
-    late = settle + chain.latency
-    return sound[:, late:late + end - begin]
 
 
 class VariationJobs:

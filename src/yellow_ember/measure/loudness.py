@@ -10,17 +10,12 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.meters import true_peak
-from yellow_ember.dsp.metering import gated, k_weighting, moving_mean, true_peak_phases
+from yellow_ember.dsp.metering import gated, k_weighting, lufs, moving_mean, true_peak_phases
 
 _STEP_SECONDS = 0.1
 _GATE_STEPS = 4
 _SHORT_STEPS = 30
 _LONGEST = 8192
-
-
-def lufs(power: float) -> float:
-    """Loudness of a K-weighted mean square summed over channels."""
-    return -0.691 + 10.0 * math.log10(power) if power > 1e-15 else -math.inf
 
 
 @dataclass(frozen=True, slots=True)
