@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 # Before anything of the program is imported: engines and workers inherit these folders.
 _HOME = Path(tempfile.mkdtemp(prefix="yellow-ember-tests-"))
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
+for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_RUNTIME_DIR"):
     os.environ[variable] = str(_HOME / variable.lower())
+    (_HOME / variable.lower()).mkdir(mode=0o700)
 
 import numpy as np
 import pytest

@@ -99,7 +99,7 @@ def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return tmp_path / "window"
 
 
-def handed_over(qtbot: Any, paths: list[Path]) -> bool:
+def handed_over(qtbot: Any, paths: list[Path]) -> single.Answer:
     """Hand over from a thread, as another process would while this one goes on."""
     with ThreadPoolExecutor(1) as pool:
         answer = pool.submit(single.hand_over, paths)
@@ -113,24 +113,24 @@ def test_a_second_start_hands_its_files_to_the_window(window: MainWindow, qtbot:
     listener.handed.connect(window.take_over)
     assert listener.listening
     path = make_audio("gulls.wav")
-    assert handed_over(qtbot, [path])
+    assert handed_over(qtbot, [path]) is single.Answer.TAKEN
     qtbot.waitUntil(lambda: window.workspace.session.name == "gulls", timeout=10000)
     assert window.workspace.session.strips[0].audio == path
     name = window.workspace.session.name
-    assert handed_over(qtbot, [])
+    assert handed_over(qtbot, []) is single.Answer.TAKEN
     assert window.workspace.session.name == name
     listener.close()
-    assert not single.hand_over([path])
+    assert single.hand_over([path]) is single.Answer.NOBODY
 
 
 def test_what_a_crash_left_at_the_meeting_place_is_in_nobody_s_way(qtbot: Any, place: Path) -> None:
     with socket.socket(socket.AF_UNIX) as dead:
         dead.bind(str(place))
     assert place.exists()
-    assert not single.hand_over([])
+    assert single.hand_over([]) is single.Answer.NOBODY
     listener = single.SingleInstance()
     assert listener.listening
-    assert handed_over(qtbot, [])
+    assert handed_over(qtbot, []) is single.Answer.TAKEN
     listener.close()
 
 

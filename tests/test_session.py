@@ -15,7 +15,7 @@ import pytest
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
-from yellow_ember.session.autosave import Autosave, leftovers, state_folder
+from yellow_ember.session.autosave import Autosave, leftovers, unsaved_folder
 from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits import (
@@ -265,7 +265,7 @@ def test_missing_audio_is_found_again(tmp_path: Path, session: Session) -> None:
 
 
 def test_saving_into_a_folder_that_is_not_there(session: Session, tmp_path: Path) -> None:
-    with pytest.raises(SessionFileError, match="can't be saved"):
+    with pytest.raises(SessionFileError, match="can't be written"):
         write_session(session, tmp_path / "no" / "a.ember")
 
 
@@ -278,7 +278,7 @@ def test_a_full_disk_keeps_the_old_file(session: Session, tmp_path: Path, monkey
         raise OSError(28, os.strerror(28))
 
     monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(SessionFileError, match="can't be saved: No space left"):
+    with pytest.raises(SessionFileError, match=r"The disk is full: .*a\.ember can't be written"):
         write_session(session.with_(name="Other"), path)
     assert path.read_text() == before
     assert [p.name for p in tmp_path.iterdir()] == ["a.ember"]
@@ -286,7 +286,7 @@ def test_a_full_disk_keeps_the_old_file(session: Session, tmp_path: Path, monkey
 
 def test_unsaved_work_is_found_after_a_crash(session: Session) -> None:
     for leftover in leftovers():
-        leftover.kept.unlink()
+        leftover.file.unlink()
     session_file = Path("/home/x/ferry.ember")
     code = ("import sys, os, signal; from pathlib import Path\n"
             "from yellow_ember.session.autosave import Autosave\n"
@@ -295,13 +295,13 @@ def test_unsaved_work_is_found_after_a_crash(session: Session) -> None:
             "os.kill(os.getpid(), signal.SIGKILL)")
     subprocess.run([sys.executable, "-c", code, str(session_file)], check=False)
     (leftover,) = leftovers()
-    assert (leftover.session.name, leftover.path) == ("Lost", session_file)
-    leftover.kept.unlink()
+    assert (leftover.name, leftover.session().name, leftover.path) == ("Lost", "Lost", session_file)
+    leftover.file.unlink()
     mine = Autosave()
     mine.keep(session, None)
     assert leftovers() == [], "a running window's own copy is no leftover"
     mine.forget()
-    assert list(state_folder().iterdir()) == []
+    assert list(unsaved_folder().iterdir()) == []
 
 
 def test_shipped_presets() -> None:

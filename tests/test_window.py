@@ -178,7 +178,7 @@ def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path)
 def test_saving_where_it_cannot_be_keeps_the_work(window: MainWindow) -> None:
     window.ladder.add("trim")
     assert not window.workspace.save(Path("/proc/a.ember"))
-    assert "can't be saved" in said(window)
+    assert "can't be written" in said(window)
     assert window.workspace.document.modified
 
 
@@ -236,7 +236,7 @@ def test_the_engine_killed_while_playing(window: MainWindow, qtbot) -> None:
 
 def test_the_window_killed_while_editing(qtbot, open_window, monkeypatch: pytest.MonkeyPatch) -> None:
     for leftover in leftovers():
-        leftover.kept.unlink()
+        leftover.file.unlink()
     code = """
 import os, signal, sys
 from pathlib import Path
@@ -258,7 +258,7 @@ application.exec()
     ended = subprocess.run([sys.executable, "-c", code], check=False, timeout=60)
     assert ended.returncode == -signal.SIGKILL
     (left,) = leftovers()
-    assert [stage.kind for stage in left.session.strip("rhythm").chain] == ["tape"]
+    assert [stage.kind for stage in left.session().strip("rhythm").chain] == ["tape"]
     window = open_window()
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
     assert offer_recovery(window, left)

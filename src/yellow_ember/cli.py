@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import math
+import os
 import sys
 from collections.abc import Callable
 from dataclasses import asdict
@@ -18,11 +20,12 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Edges, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES, stage_kind
-from yellow_ember.files.atomic import write_text
+from yellow_ember.files.atomic import cannot_write, parts_swept, write_text
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
+from yellow_ember.plain_text import plain_line
 from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.model import MASTER
 from yellow_ember.session.presets import all_presets, find_preset
@@ -47,7 +50,25 @@ class _Progress:
 
 
 def _say(text: str) -> None:
-    print(text, file=sys.stderr)
+    """A message on standard error, as text that no terminal obeys."""
+    print(plain_line(text), file=sys.stderr)
+
+
+def _open_standard_streams() -> None:
+    """Where a stream was closed by whoever started this, let it lead nowhere.
+
+    Else the next file that is opened would take its number, and get what was meant for the stream.
+    """
+    for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
+        try:
+            os.fstat(number)
+        except OSError:
+            nowhere = os.open(os.devnull, os.O_RDWR)
+            if nowhere != number:
+                os.dup2(nowhere, number)
+                os.close(nowhere)
+        if getattr(sys, name) is None:
+            setattr(sys, name, os.fdopen(number, mode, closefd=False))
 
 
 # -- listings -------------------------------------------------------------------------------
@@ -125,6 +146,8 @@ def _process(arguments: argparse.Namespace) -> int:
     result = process_file(arguments.input, arguments.output, stages, order, _Progress(arguments.output.name))
     if result.warning:
         _say(result.warning)
+    if result.target != arguments.output:
+        _say(f"{arguments.output} was taken meanwhile; the result is {result.target}")
     if result.replaced:
         _say(f"{arguments.input}: {result.replaced} samples were no numbers and count as silence")
     if arguments.match:
@@ -156,7 +179,10 @@ def _batch(arguments: argparse.Namespace) -> int:
     except KeyboardInterrupt:
         stopped = True
     if arguments.report is not None:
-        write_text(arguments.report, report_text(entries))
+        try:
+            write_text(arguments.report, report_text(entries))
+        except OSError as error:
+            _say(cannot_write(arguments.report, error))
     _say(counted(entries) + ("; stopped, --resume goes on from here" if stopped else ""))
     return 130 if stopped else 1 if any(entry.state == FAILED for entry in entries) else 0
 
@@ -180,7 +206,7 @@ def _render(arguments: argparse.Namespace) -> int:
                        arguments.format, dtype, arguments.oversample)
     printed = print_session(_Progress(session.name), session, order)
     for path in printed.files:
-        print(path)
+        print(plain_line(str(path)))
     if printed.ceiling_db < -0.05:
         _say(f"the output ceiling held the mix down by up to {-printed.ceiling_db:.1f} dB")
     return 0
@@ -253,14 +279,26 @@ def _bench(arguments: argparse.Namespace) -> int:
 
 
 def _window(paths: list[Path], *, apart: bool = False) -> int:
-    from yellow_ember.app.start import run
+    from yellow_ember.system_libraries import install_hint, missing_in, why_no_window
 
+    reason = why_no_window()
+    if reason is None:
+        try:
+            from yellow_ember.app.start import run
+        except ImportError as error:
+            library = missing_in(error)
+            if library is None:
+                raise
+            reason = install_hint([library])
+    if reason is not None:
+        _say(f"yellow-ember: {reason}")
+        return 1
     return run(paths, apart=apart)
 
 
 def _open(arguments: argparse.Namespace) -> int:
     for path in arguments.paths:
-        if not path.exists():
+        if not os.path.lexists(path):
             raise AudioFileError(f"{path} is not there")
     return _window(arguments.paths, apart=arguments.apart)
 
@@ -364,11 +402,13 @@ def parser() -> argparse.ArgumentParser:
 
 def main(argv: list[str] | None = None) -> int:
     """Run a command; the exit status."""
+    _open_standard_streams()
     arguments = parser().parse_args(argv)
     try:
         if not hasattr(arguments, "run"):
             return _window([])
-        status: int = arguments.run(arguments)
+        with parts_swept() if arguments.run in (_process, _batch, _render) else contextlib.nullcontext():
+            status: int = arguments.run(arguments)
         return status
     except BrokenPipeError:
         # Whoever read our output has seen enough.

@@ -27,12 +27,13 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.saving import ask_where_to_save
 from yellow_ember.app.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.engine.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
 from yellow_ember.engine.file_processing import FileOrder
-from yellow_ember.files.atomic import write_text
+from yellow_ember.files.atomic import cannot_write, write_text
 from yellow_ember.files.reading import READABLE, AudioFileError
 from yellow_ember.session.presets import all_presets, find_preset
 
@@ -68,7 +69,7 @@ class _Run:
         self.news.put(None)
 
     def stop(self) -> None:
-        """Begin no more files; those that are being worked on are finished."""
+        """Begin no more files; of those that are being worked on nothing is left."""
         self.stopped = True
 
     def join(self) -> None:
@@ -280,14 +281,13 @@ class BatchWindow(ToolWindow):
 
     def save_report(self) -> None:
         """What became of each file, as JSON."""
-        name, _ = QFileDialog.getSaveFileName(self, "Report", str(Path(self.folder.text()) / "report.json"),
-                                              "JSON (*.json)")
-        if name:
+        path = ask_where_to_save(self, "Report", Path(self.folder.text()) / "report.json", "JSON (*.json)", ".json")
+        if path is not None:
             try:
-                write_text(Path(name), report_text(self.entries))
-                self.state.setText(f"The report is in {name}")
+                write_text(path, report_text(self.entries))
+                self.state.setText(f"The report is in {path}")
             except OSError as error:
-                self.state.setText(f"{name} can't be written: {error.strerror}")
+                self.state.setText(cannot_write(path, error))
 
     def go_back(self) -> None:
         """Escape stops what runs, and closes where nothing does."""

@@ -16,9 +16,9 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.engine.board import MOST_STAGES
 from yellow_ember.session.chain_file import chain_from_text, chain_to_text
 from yellow_ember.session.edits import add_stage, carry_stage, edit_stage, replace_stage
+from yellow_ember.session.limits import MAXIMUM_STAGES
 from yellow_ember.session.model import Session, new_id
 
 _ORIGIN = "application/x-yellow-ember-stages"
@@ -66,9 +66,10 @@ def add_copies(workspace: Workspace, session: Session, strip_id: str, stages: Se
     A strip that is too full for them stays as it is, with a word to the user.
     """
     strip = session.strip(strip_id)
-    room = MOST_STAGES - len(strip.chain)
+    room = MAXIMUM_STAGES - len(strip.chain)
     if len(stages) > room:
-        workspace.messages.warn(f"A strip holds at most {MOST_STAGES} stages; there is room for {room} in {strip.name}")
+        workspace.messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; "
+                                f"there is room for {room} in {strip.name}")
         return session, ""
     last = ""
     for offset, stage in enumerate(stages):
@@ -162,8 +163,8 @@ def drop(workspace: Workspace, strip_id: str, mime: QMimeData | None, keys: Qt.K
     elif here and not keys & control:
         if origin["strip"] == strip_id:
             return
-        if len(session.strip(strip_id).chain) + len(stages) > MOST_STAGES:
-            workspace.messages.warn(f"A strip holds at most {MOST_STAGES} stages; {name} is too full")
+        if len(session.strip(strip_id).chain) + len(stages) > MAXIMUM_STAGES:
+            workspace.messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; {name} is too full")
             return
         for stage_id in origin["stages"]:
             session = carry_stage(session, origin["strip"], stage_id, strip_id)

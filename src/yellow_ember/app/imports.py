@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from yellow_ember.engine.jobs import Job, JobError, Progress
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
+from yellow_ember.files.kinds import is_file
 from yellow_ember.session.model import Session
 
 if TYPE_CHECKING:
@@ -43,10 +44,10 @@ class Imports:
             key = (strip.audio, session.rate)
             if key in self._ready or key in self._failed or key in self._waiting or self._is_now(key):
                 continue
-            found = find_conformed(*key) if strip.audio.is_file() else None
+            found = find_conformed(*key) if is_file(strip.audio) else None
             if found is not None:
                 self._take(key, found)
-            elif strip.audio.is_file():
+            elif is_file(strip.audio):
                 self._waiting.append(key)
 
     def _is_now(self, key: tuple[Path, int]) -> bool:

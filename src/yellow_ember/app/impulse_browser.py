@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBox
 from yellow_ember.app.audition import Audition
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import READABLE, AudioFileError
 from yellow_ember.session.edits import use_impulse
 from yellow_ember.session.model import Session
@@ -63,11 +65,11 @@ class ImpulseBrowser(Audition):
             inside = []
         self._folder = folder
         self._workspace.settings.impulses = str(folder)
-        self._places = [path for path in inside if path.is_dir() and not path.name.startswith(".")]
-        self._places += [path for path in inside if path.suffix.lower() in READABLE and path.is_file()]
+        self._places = [path for path in inside if os.path.isdir(path) and not path.name.startswith(".")]
+        self._places += [path for path in inside if path.suffix.lower() in READABLE and is_file(path)]
         self.list.blockSignals(True)
         self.list.clear()
-        self.list.addItems([f"{path.name}/" if path.is_dir() else path.name for path in self._places])
+        self.list.addItems([f"{path.name}/" if os.path.isdir(path) else path.name for path in self._places])
         self.list.setCurrentRow(self._places.index(choose) if choose in self._places else -1)
         self.list.blockSignals(False)
         self.where.setText(str(folder))
@@ -79,7 +81,7 @@ class ImpulseBrowser(Audition):
             self.enter(Path(name))
 
     def keys(self) -> Sequence[str]:
-        return ["" if path.is_dir() else str(path) for path in self._places]
+        return ["" if os.path.isdir(path) else str(path) for path in self._places]
 
     def tried(self, key: str) -> Session:
         try:
@@ -102,7 +104,7 @@ class ImpulseBrowser(Audition):
 
     def activate(self) -> None:
         row = self.list.currentRow()
-        if 0 <= row < len(self._places) and self._places[row].is_dir():
+        if 0 <= row < len(self._places) and os.path.isdir(self._places[row]):
             self.enter(self._places[row])
         else:
             self.keep()

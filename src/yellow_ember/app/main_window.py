@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, Qt
@@ -22,13 +23,18 @@ from yellow_ember.app.ladder import Ladder
 from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.message_line import MessageLine
 from yellow_ember.app.meters_window import MetersWindow
+from yellow_ember.app.saving import ask_where_to_save
 from yellow_ember.app.set_window import SetWindow
 from yellow_ember.app.spread import Spread
 from yellow_ember.app.tape_strip import TapeStrip
+from yellow_ember.app.text import as_text, menu_text
 from yellow_ember.app.tool_window import dropped_files
 from yellow_ember.app.top_line import TopLine
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.files.atomic import free_name
 from yellow_ember.files.reading import READABLE
+from yellow_ember.plain_text import plain_file_name, plain_line
+from yellow_ember.session.autosave import Card, versions, work_set_aside
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import SUFFIX
 from yellow_ember.session.snapshots import PLACES, SCOPES
@@ -104,6 +110,12 @@ class MainWindow(QMainWindow):
         session.addSeparator()
         self._action(session, "Save", "Ctrl+S", self.save)
         self._action(session, "Save as\u2026", "Ctrl+Shift+S", self.save_as)
+        earlier, aside = session.addMenu("Earlier versions"), session.addMenu("Work set aside")
+        assert earlier is not None
+        assert aside is not None
+        earlier.aboutToShow.connect(lambda: self._fill_cards(
+            earlier, () if workspace.document.path is None else versions(workspace.document.path)))
+        aside.aboutToShow.connect(lambda: self._fill_cards(aside, work_set_aside()))
         self._action(session, "Find missing audio\u2026", "", self.find_missing)
         session.addSeparator()
         self._action(session, "Print to files\u2026", "Ctrl+P", lambda: PrintDialog(workspace, self).show())
@@ -170,7 +182,7 @@ class MainWindow(QMainWindow):
     def _fill_recent(self) -> None:
         self._recent.clear()
         for name in self.workspace.settings.recent:
-            self._recent.addAction(name, lambda chosen=Path(name): self._open_paths([chosen]))
+            self._recent.addAction(menu_text(name), lambda chosen=Path(name): self._open_paths([chosen]))
         if not self.workspace.settings.recent:
             action = self._recent.addAction("None yet")
             assert action is not None
@@ -178,7 +190,8 @@ class MainWindow(QMainWindow):
 
     def _refresh(self) -> None:
         document = self.workspace.document
-        self.setWindowTitle(f"{self.workspace.session.name}{' (unsaved)' if document.modified else ''} - Yellow Ember")
+        name = plain_line(self.workspace.session.name).replace("[*]", "[ *]")
+        self.setWindowTitle(f"{name}{' (unsaved)' if document.modified else ''} - Yellow Ember")
         self._undo.setEnabled(document.undo_label is not None)
         self._undo.setText(f"Undo: {document.undo_label}" if document.undo_label else "Undo")
         self._redo.setEnabled(document.redo_label is not None)
@@ -245,17 +258,52 @@ class MainWindow(QMainWindow):
             self._open_paths(paths)
 
     def save(self) -> bool:
-        """Save where the session lives; ask where it has no file of its own yet."""
+        """Save where the session lives; ask where it has no file of its own yet, or another has written it."""
         path = self.workspace.document.path
-        return self.save_as() if path is None or self.workspace.is_shipped else self.workspace.save(path)
+        if path is None or self.workspace.is_shipped:
+            return self.save_as()
+        if self.workspace.changed_on_disk:
+            return self._save_beside(path)
+        return self.workspace.save(path)
+
+    def _save_beside(self, path: Path) -> bool:
+        """The file holds what somebody else wrote: ask what is to stay."""
+        box = QMessageBox(QMessageBox.Icon.Question, "The file has changed", plain_line(
+            f"{path.name} was changed on disk since you opened it."), parent=self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        beside = free_name(path)
+        box.setInformativeText(plain_line(f"Keep both saves your session as {beside.name}."))
+        both = box.addButton("Keep both", QMessageBox.ButtonRole.AcceptRole)
+        over = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setDefaultButton(both)
+        box.exec()
+        if box.clickedButton() is both:
+            return self.workspace.save(beside)
+        return box.clickedButton() is over and self.workspace.save(path)
 
     def save_as(self) -> bool:
-        wanted = self.workspace.own_folder / f"{self.workspace.session.name}{SUFFIX}"
-        name, _ = QFileDialog.getSaveFileName(self, "Save as", str(wanted), _SESSION_FILTER)
-        if not name:
-            return False
-        path = Path(name)
-        return self.workspace.save(path if path.suffix else path.with_suffix(SUFFIX))
+        wanted = self.workspace.own_folder / f"{plain_file_name(self.workspace.session.name)}{SUFFIX}"
+        path = ask_where_to_save(self, "Save as", wanted, _SESSION_FILTER, SUFFIX)
+        return path is not None and self.workspace.save(path)
+
+    def open_card(self, card: Card) -> None:
+        """Open a session that was kept."""
+        if self._may_leave():
+            try:
+                self.workspace.open_card(card)
+            except SessionFileError as error:
+                self.workspace.messages.warn(str(error))
+
+    def _fill_cards(self, menu: QMenu, cards: Sequence[Card]) -> None:
+        menu.clear()
+        for card in cards:
+            moment = time.strftime("%d %b %Y, %H:%M:%S", time.localtime(card.kept_at))
+            menu.addAction(menu_text(f"{moment}   {card.name}"), lambda chosen=card: self.open_card(chosen))
+        if not cards:
+            action = menu.addAction("None yet")
+            assert action is not None
+            action.setEnabled(False)
 
     def find_missing(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "Look for missing audio in")
@@ -268,7 +316,7 @@ class MainWindow(QMainWindow):
             return True
         button = QMessageBox.StandardButton
         answer = QMessageBox.question(
-            self, "Unsaved changes", f"Save the changes to {self.workspace.session.name}?",
+            self, "Unsaved changes", as_text(f"Save the changes to {self.workspace.session.name}?"),
             button.Save | button.Discard | button.Cancel, button.Save)
         return self.save() if answer == button.Save else answer == button.Discard
 
@@ -289,9 +337,13 @@ class MainWindow(QMainWindow):
         if not self._may_leave():
             event.ignore()
             return
-        self._keep_layout()
-        self.workspace.close()
+        self.end()
         event.accept()
+
+    def end(self, *, keep_unsaved: bool = False) -> None:
+        """Put everything away, without a question; unsaved edits are given up unless they are to be kept."""
+        self._keep_layout()
+        self.workspace.close(keep_unsaved=keep_unsaved)
 
     def _keep_layout(self) -> None:
         layout = {"window": _text(self.saveGeometry())}
@@ -340,4 +392,4 @@ def _text(state: QByteArray) -> str:
 
 
 def _bytes(text: str) -> QByteArray:
-    return QByteArray.fromBase64(text.encode("ascii"))
+    return QByteArray.fromBase64(text.encode("ascii", "ignore"))

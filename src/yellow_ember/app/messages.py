@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+
+from yellow_ember.plain_text import plain_line
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +34,7 @@ class Messages:
         self._add(Message(time.strftime("%H:%M:%S"), text, problem=True))
 
     def _add(self, message: Message) -> None:
+        message = replace(message, text=plain_line(message.text))
         self.all.append(message)
         del self.all[:-500]
         if self.listener is not None:

@@ -20,8 +20,10 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app import theme
 from yellow_ember.app.audition import Audition
+from yellow_ember.app.saving import ask_where_to_save
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.edits import use_chain
 from yellow_ember.session.model import Session
 from yellow_ember.session.presets import (
@@ -265,6 +267,7 @@ class PresetBrowser(Audition):
         preset = self.chosen
         if preset is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Export a preset", f"{preset.name}.json", "Presets (*.json)")
-        if name:
-            write_preset(preset, Path(name))
+        path = ask_where_to_save(self, "Export a preset", Path(f"{plain_file_name(preset.name)}.json"),
+                                 "Presets (*.json)", ".json")
+        if path is not None:
+            write_preset(preset, path)

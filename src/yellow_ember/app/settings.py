@@ -6,10 +6,10 @@ import json
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
-import platformdirs
-
 from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
+from yellow_ember.files.json_files import JsonFileError, read_object
+from yellow_ember.folders import Base, folder
 
 BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
 LOOKS = ("desktop", "dark", "light")
@@ -64,19 +64,15 @@ class Settings:
 
 
 def settings_file() -> Path:
-    folder = Path(platformdirs.user_config_dir("yellow-ember"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder / "settings.json"
+    return folder(Base.CONFIG) / "settings.json"
 
 
 def load_settings() -> Settings:
     """The kept settings; what is missing or odd has its default."""
     settings = Settings()
     try:
-        found = json.loads(settings_file().read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return settings
-    if not isinstance(found, dict):
+        found = read_object(settings_file())
+    except (OSError, JsonFileError):
         return settings
     for entry in fields(Settings):
         value, default = found.get(entry.name), getattr(settings, entry.name)

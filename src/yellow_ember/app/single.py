@@ -2,35 +2,51 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
 import socket
+from enum import Enum
 from pathlib import Path
 
-import platformdirs
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtNetwork import QLocalServer, QLocalSocket
 
+from yellow_ember.folders import Base, folder
+
 _PATIENCE_SECONDS = 2.0
 _TAKEN = b"taken\n"
+_MAXIMUM_BYTES = 2**20
+
+
+class Answer(Enum):
+    """What an open window says to a later start."""
+
+    TAKEN = "it opens the files"
+    NOBODY = "there is no open window"
+    SILENT = "there is one, and it does not answer"
 
 
 def meeting_place() -> Path:
     """The socket that the first window listens at."""
-    folder = Path(platformdirs.user_runtime_dir("yellow-ember"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder / "window"
+    return folder(Base.RUNTIME) / "window"
 
 
-def hand_over(paths: list[Path]) -> bool:
-    """Let a window that is open already open these files; False where there is none."""
+def hand_over(paths: list[Path]) -> Answer:
+    """Let a window that is open already open these files."""
     try:
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as line:
             line.settimeout(_PATIENCE_SECONDS)
             line.connect(str(meeting_place()))
-            line.sendall(json.dumps([str(path.resolve()) for path in paths]).encode() + b"\n")
-            return line.recv(len(_TAKEN)) == _TAKEN
+            with contextlib.suppress(OSError):
+                line.sendall(json.dumps([os.path.abspath(path) for path in paths]).encode() + b"\n")
+                if line.recv(len(_TAKEN)) == _TAKEN:
+                    return Answer.TAKEN
+            return Answer.SILENT
+    except TimeoutError:
+        return Answer.SILENT
     except OSError:
-        return False
+        return Answer.NOBODY
 
 
 class SingleInstance(QObject):
@@ -43,11 +59,12 @@ class SingleInstance(QObject):
         self._server = QLocalServer(self)
         self._server.setSocketOptions(QLocalServer.SocketOption.UserAccessOption)
         self._server.newConnection.connect(self._connected)
-        place = str(meeting_place())
-        if not self._server.listen(place):
-            # What a crash left behind: nobody answers there.
-            QLocalServer.removeServer(place)
-            self._server.listen(place)
+        with contextlib.suppress(OSError):
+            place = str(meeting_place())
+            if not self._server.listen(place) and hand_over([]) is Answer.NOBODY:
+                # What a crash left behind: nobody answers there.
+                QLocalServer.removeServer(place)
+                self._server.listen(place)
 
     @property
     def listening(self) -> bool:
@@ -55,16 +72,20 @@ class SingleInstance(QObject):
 
     def _connected(self) -> None:
         while (line := self._server.nextPendingConnection()) is not None:
+            line.setReadBufferSize(_MAXIMUM_BYTES)
             line.readyRead.connect(lambda chosen=line: self._read(chosen))
             line.disconnected.connect(line.deleteLater)
             self._read(line)
 
     def _read(self, line: QLocalSocket) -> None:
         if not line.canReadLine():
+            if line.bytesAvailable() >= _MAXIMUM_BYTES:
+                line.abort()
             return
         try:
-            found = json.loads(bytes(line.readLine().data()))
-        except ValueError:
+            found = json.loads(line.readLine(_MAXIMUM_BYTES))
+        except (ValueError, RecursionError):
+            line.abort()
             return
         line.write(_TAKEN)
         line.flush()

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-import signal
+import subprocess
 import sys
+import threading
 import traceback
 from pathlib import Path
 from types import TracebackType
@@ -14,18 +15,27 @@ from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from yellow_ember.app import theme
+from yellow_ember.app.ending import SystemEnding
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import load_settings
-from yellow_ember.app.single import SingleInstance, hand_over
+from yellow_ember.app.single import Answer, SingleInstance, hand_over
+from yellow_ember.app.text import as_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.forking import start_server
-from yellow_ember.session.autosave import Leftover, leftovers
+from yellow_ember.files.atomic import parts_swept, sweep_parts
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.folders import ensure_runtime_dir, troubles
+from yellow_ember.session.autosave import Card, leftovers, set_aside
+from yellow_ember.session.limits import LimitError
+from yellow_ember.session.reading import SessionFileError
 
 DESKTOP_ID = "org.yellowember.YellowEmber"
 _ICON = Path(__file__).parents[1] / "data" / f"{DESKTOP_ID}.svg"
 RECORD_VARIABLE = "YELLOW_EMBER_RECORD"
 """Names a file for what the silent card is sent: raw float32, two channels."""
+_REFUSALS = (SessionFileError, AudioFileError, LimitError)
+"""Errors whose words are for the user."""
 
 
 def run(paths: list[Path], *, apart: bool = False) -> int:
@@ -33,8 +43,15 @@ def run(paths: list[Path], *, apart: bool = False) -> int:
 
     A window that is open already takes them over, unless this one is to stand `apart`.
     """
-    if not apart and hand_over(paths):
+    ensure_runtime_dir()
+    answer = Answer.NOBODY if apart else hand_over(paths)
+    if answer is Answer.TAKEN:
         return 0
+    with parts_swept():
+        return _run(paths, answer, apart=apart)
+
+
+def _run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
     start_server()
     settings = load_settings()
     if settings.scale != 100:
@@ -48,47 +65,71 @@ def run(paths: list[Path], *, apart: bool = False) -> int:
     report_unexpected(workspace.messages)
     theme.apply(application, settings.look)
     window = MainWindow(workspace)
+    ending = SystemEnding(workspace.keeper.write_now, workspace.kill_engine)
+    ending.asked.connect(lambda: application.exit(0))
     window.show()
     workspace.start()
-    if not apart:
+    if answer is Answer.SILENT:
+        workspace.messages.warn("Another window of this program does not answer; this one stands beside it")
+    elif not apart:
         single = SingleInstance(window)
         single.handed.connect(window.take_over)
         workspace.closing.connect(single.close)
+    threading.Thread(target=sweep_parts, daemon=True).start()
     QTimer.singleShot(0, lambda: _first_session(window, paths))
-    signal.signal(signal.SIGINT, lambda *_: window.close())
-    return application.exec()
+    application.exec()
+    # Closed by the user, everything is put away; ended by a signal or with the display, the work is kept.
+    window.end(keep_unsaved=True)
+    if not ending.ending:
+        ending.close()
+    return 0
 
 
 def _first_session(window: MainWindow, paths: list[Path]) -> None:
-    left = leftovers()
-    if left and offer_recovery(window, left[0]):
-        return
-    if paths:
+    for trouble in troubles():
+        window.workspace.messages.warn(trouble)
+    taken_up = any(offer_recovery(window, card) for card in leftovers())
+    if paths and taken_up:
+        # What was named on the command line is opened as well, in a window of its own.
+        subprocess.Popen([sys.executable, "-m", "yellow_ember", "open", "--apart", *map(str, paths)])
+    elif paths:
         window.workspace.open_any(paths)
-    else:
+    elif not taken_up:
         window.workspace.messages.say("Drop audio files here, or open a session")
 
 
-def offer_recovery(window: MainWindow, left: Leftover) -> bool:
-    """Ask whether to take up what a crash left behind; True when it was taken up."""
+def offer_recovery(window: MainWindow, card: Card) -> bool:
+    """Ask whether to take up what a crash left behind; True when it was taken up, else it is set aside."""
     button = QMessageBox.StandardButton
-    where = "a session never saved" if left.path is None else str(left.path)
+    where = "a session never saved" if card.path is None else str(card.path)
     answer = QMessageBox.question(
         window, "Unsaved work found",
-        f"The last run ended before {left.session.name} ({where}) was saved.\nTake up the unsaved work?",
+        as_text(f"The last run ended before {card.name} ({where}) was saved.") + "<br>Open the unsaved work?",
         button.Yes | button.No, button.Yes)
-    if answer == button.Yes:
-        window.workspace.adopt(left.session, left.path, unsaved=True)
-        window.workspace.messages.say("Unsaved work was taken up; save it to keep it")
-    left.kept.unlink(missing_ok=True)
-    return bool(answer == button.Yes)
+    try:
+        if answer == button.Yes:
+            window.workspace.take_up(card)
+            return True
+        set_aside(card)
+        window.workspace.messages.say("The unsaved work is kept under Session > Work set aside")
+    except (SessionFileError, OSError) as error:
+        window.workspace.messages.warn(f"The unsaved work can't be opened: {error}")
+    return False
 
 
 def report_unexpected(messages: Messages) -> None:
-    """Let an error in a slot become a message instead of the program's end."""
+    """Let an error in a slot become a message instead of the program's end; the same one is told once."""
+    told: set[str] = set()
 
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        traceback.print_exception(kind, error, trace)
-        messages.warn(f"Something unexpected went wrong: {error}. Your session is safe; please report this.")
+        if isinstance(error, _REFUSALS):
+            messages.warn(str(error))
+            return
+        where = traceback.extract_tb(trace)[-1:]
+        key = f"{kind.__name__} {[(frame.filename, frame.lineno) for frame in where]}"
+        if key not in told:
+            told.add(key)
+            traceback.print_exception(kind, error, trace)
+            messages.warn(f"Something unexpected went wrong: {error}. Your session is safe; please report this.")
 
     sys.excepthook = hook

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import threading
+import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
@@ -12,26 +15,31 @@ from yellow_ember.app.added import AddedListening
 from yellow_ember.app.background import BackgroundPrints
 from yellow_ember.app.dissector import Dissector
 from yellow_ember.app.imports import Imports
+from yellow_ember.app.keeper import EditKeeper
 from yellow_ember.app.measurer import Measurer
 from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import Settings, save_settings
 from yellow_ember.engine.client import EngineClient, EngineState
 from yellow_ember.engine.devices import SILENT_CARD
+from yellow_ember.engine.forking import end_server, read_progress
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.messages import DeviceSettings
 from yellow_ember.engine.printing import Printed, PrintOrder, print_session
 from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
-from yellow_ember.session.autosave import Autosave
+from yellow_ember.session.autosave import Card, keep_version
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits import add_track
 from yellow_ember.session.following import follow, linked_with
+from yellow_ember.session.limits import MAXIMUM_STRIPS
 from yellow_ember.session.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.session_file import impulse_files, missing_audio, read_session, relocate, write_session
 
 FRAME_MS = 33
-_AUTOSAVE_MS = 800
+_LOADING_SECONDS = 4.0
+"""Kernels that are compiled already are loaded in less."""
 
 
 class Workspace(QObject):
@@ -64,21 +72,21 @@ class Workspace(QObject):
         self.before = False
         self._record = record
         self._play_wanted = False
-        self._autosave = Autosave()
-        self._writer = ThreadPoolExecutor(1)
+        self.keeper = EditKeeper(self._unsaved, self.messages.warn)
+        self._on_disk: FileState | None = None
+        """How the session's file was when it was read or written here."""
         self.thinker = ThreadPoolExecutor(1)
         """Short sums that a view must not wait for (they let go of the interpreter's lock)."""
         self._print: Job[Printed] | None = None
+        self._orders: list[tuple[Session, PrintOrder]] = []
+        """Prints that wait for their turn."""
         self._engine_ready: Future[EngineClient] | None = None
         self.imports = Imports(self)
         self.measurer = Measurer(self)
         self.prints = BackgroundPrints(self)
         self.added = AddedListening(self)
         self.dissector = Dissector(self)
-        self._save_timer = QTimer(self)
-        self._save_timer.setSingleShot(True)
-        self._save_timer.setInterval(_AUTOSAVE_MS)
-        self._save_timer.timeout.connect(self._keep)
+        self._closed = False
         self._clock = QTimer(self)
         self._clock.setInterval(FRAME_MS)
         self._clock.timeout.connect(self._tick)
@@ -90,39 +98,53 @@ class Workspace(QObject):
         """Start the engine (in the background, it may have to compile) and the clock."""
         device = DeviceSettings(self.settings.device, self.settings.block, self._record)
         self._engine_ready = Future()
+        self._started = time.monotonic()
         threading.Thread(target=self._start_engine, args=(device, self._engine_ready), daemon=True).start()
         self._clock.start()
 
     def _start_engine(self, device: DeviceSettings, ready: Future[EngineClient]) -> None:
         try:
             ready.set_result(EngineClient(device, self.messages.say))
-        except OSError as error:
+        except (OSError, EOFError) as error:
             ready.set_exception(error)
 
-    def close(self) -> None:
-        """End everything that runs beside the window."""
+    def kill_engine(self) -> None:
+        """End all processes at once; from any thread."""
+        engine = self.engine
+        if engine is not None:
+            engine.kill()
+        end_server()
+
+    def close(self, *, keep_unsaved: bool = False) -> None:
+        """End everything that runs beside the window; unsaved edits are given up unless they are to be kept."""
+        if self._closed:
+            return
+        self._closed = True
+        if keep_unsaved:
+            self.keeper.write_now()
         self.closing.emit()
         self._clock.stop()
-        self._save_timer.stop()
         self.imports.cancel()
         self.measurer.cancel()
         self.prints.cancel()
         self.added.cancel()
         self.dissector.cancel()
+        self._orders.clear()
         if self._print is not None:
             self._print.cancel()
-        if self.engine is None and self._engine_ready is not None:
-            self.engine = self._engine_ready.result(timeout=60.0)
+        ready = self._engine_ready
+        if ready is not None and ready.done() and ready.exception() is None:
+            self.engine = ready.result()
+        elif ready is not None:
+            # It is still coming, perhaps for a minute, where kernels are compiled: nobody waits for that.
+            end_server()
         if self.engine is not None:
             self.engine.close()
             self.engine = None
-        self._writer.shutdown()
-        self.thinker.shutdown(cancel_futures=True)
-        self._autosave.forget()
-        try:
+        self.thinker.shutdown(wait=False, cancel_futures=True)
+        self.keeper.close(forget=not keep_unsaved)
+        with contextlib.suppress(OSError):
             save_settings(self.settings)
-        except OSError as error:
-            self.messages.warn(f"The settings can't be kept: {error.strerror}")
 
     def _tick(self) -> None:
         if self.engine is None:
@@ -140,13 +162,13 @@ class Workspace(QObject):
     def _adopt_engine(self) -> None:
         ready = self._engine_ready
         if ready is None or not ready.done():
-            self.working.emit("Making the sound engine ready", -1.0)
+            self._show_start()
             return
         self._engine_ready = None
         try:
             self.engine = ready.result()
-        except OSError as error:
-            self.messages.warn(f"The engine can't be started: {error.strerror}")
+        except (OSError, EOFError) as error:
+            self.messages.warn(f"The engine can't be started: {error}. Start the program again")
             return
         self.working.emit("", 1.0)
         self.engine.set_session(self.session)
@@ -155,6 +177,15 @@ class Workspace(QObject):
         if self._play_wanted:
             self._play_wanted = False
             self.engine.play()
+
+    def _show_start(self) -> None:
+        """How far the engine is, once that takes long."""
+        share = read_progress()
+        compiling = time.monotonic() - self._started > _LOADING_SECONDS and share is not None and share < 1.0
+        if compiling and share is not None:
+            self.working.emit("Compiling the audio processing, once after an installation", share)
+        else:
+            self.working.emit("Making the sound engine ready", -1.0)
 
     # -- session ------------------------------------------------------------------------
 
@@ -166,7 +197,14 @@ class Workspace(QObject):
         """What else moves with a change: linked strips and stages, and all that are chosen."""
         return follow(committed, now, new, self.chosen)
 
+    def _unsaved(self) -> tuple[Session, Path | None] | None:
+        """The session and its file, where it has edits that the file does not hold."""
+        document = self.document
+        return (document.session, document.path) if document.modified else None
+
     def _on_change(self, session: Session) -> None:
+        # First of all: whatever goes wrong behind it, the edit is kept.
+        self.keeper.edited()
         if self.strip_id not in {strip.id for strip in session.strips}:
             self.strip_id = MASTER
         if self.stage_id not in {stage.id for stage in self.strip.chain}:
@@ -176,11 +214,10 @@ class Workspace(QObject):
         self._tell_selection()
         self.imports.want(session)
         self.measurer.want()
-        self._save_timer.start()
         self.session_changed.emit(session)
 
     def adopt(self, session: Session, path: Path | None, *, unsaved: bool = False) -> None:
-        """Work on another session from now on."""
+        """Work on another session from now on; `unsaved` where its file does not hold it."""
         self._unlisten()
         self.document = Document(session, path, self._follow)
         if unsaved:
@@ -193,8 +230,8 @@ class Workspace(QObject):
         self._chosen = ()
         self._on_change(session)
         if not unsaved:
-            self._save_timer.stop()
-            self._autosave.forget()
+            self.keeper.forget()
+        self._on_disk = None if path is None else state_of_file(path)
         for strip in missing_audio(session):
             self.messages.warn(f"The audio of {strip.name} is missing: {strip.audio}. "
                                "Session > Find missing audio points it to where it is now")
@@ -212,8 +249,23 @@ class Workspace(QObject):
         self.adopt(session, path)
         self.messages.say(f"Opened {path.name}")
 
+    def open_card(self, card: Card) -> None:
+        """Work on a session that was kept: set aside, or an earlier version.  SessionFileError where it is damaged."""
+        self.adopt(card.session(), card.path, unsaved=True)
+        self.messages.say(f"Opened {card.name} as it was kept; save it to keep it")
+
+    def take_up(self, card: Card) -> None:
+        """Go on with what a crash left.  SessionFileError where it is damaged."""
+        session = card.session()
+        self.keeper.take(card)
+        self.adopt(session, card.path, unsaved=True)
+        self.messages.say("Unsaved work was taken up; save it to keep it")
+
     def open_audio(self, paths: list[Path]) -> None:
         """A new session from audio files; what can't be used is named and left out."""
+        if len(paths) >= MAXIMUM_STRIPS:
+            self.messages.warn(f"{len(paths)} files are more than a session holds; open at most {MAXIMUM_STRIPS - 1}")
+            return
         good = self._usable(paths)
         if not good:
             return
@@ -223,6 +275,10 @@ class Workspace(QObject):
 
     def add_audio(self, paths: list[Path]) -> None:
         """More tracks for this session."""
+        if len(paths) + len(self.session.strips) > MAXIMUM_STRIPS:
+            self.messages.warn(f"A session holds at most {MAXIMUM_STRIPS - 1} tracks and buses; "
+                               f"{len(paths)} more are too many")
+            return
         good = self._usable(paths)
         session = self.session
         for path in good:
@@ -235,7 +291,7 @@ class Workspace(QObject):
         for path in paths:
             try:
                 probe(path)
-                good.append(path.resolve())
+                good.append(Path(os.path.abspath(path)))
             except AudioFileError as error:
                 self.messages.warn(str(error))
         return good
@@ -251,17 +307,28 @@ class Workspace(QObject):
         elif paths:
             self.open_audio(paths)
 
+    @property
+    def changed_on_disk(self) -> bool:
+        """True where somebody else has written the session's file since it was read or saved here."""
+        path = self.document.path
+        return path is not None and self._on_disk is not None and state_of_file(path) not in (None, self._on_disk)
+
     def save(self, path: Path) -> bool:
         """Write the session; True when it is on disk."""
+        session = self.session
         try:
-            write_session(self.session, path)
+            write_session(session, path)
         except SessionFileError as error:
             self.messages.warn(f"{error}. The session is unchanged and still open; save it elsewhere")
             return False
         self.document.saved(path)
+        self._on_disk = state_of_file(path)
         self.settings.remember(path)
-        self._save_timer.stop()
-        self._autosave.forget()
+        self.keeper.forget()
+        try:
+            keep_version(session, path)
+        except OSError as error:
+            self.messages.warn(f"The earlier version can't be kept: {error.strerror or error}")
         self.messages.say(f"Saved {path.name}")
         self.session_changed.emit(self.session)
         return True
@@ -269,7 +336,7 @@ class Workspace(QObject):
     def find_missing(self, folder: Path) -> None:
         """Look below a folder for audio that is missing."""
         found = relocate(self.session, folder)
-        left = len(missing_audio(found)) + sum(not path.is_file() for _, _, path in impulse_files(found))
+        left = len(missing_audio(found)) + sum(not is_file(path) for _, _, path in impulse_files(found))
         self.document.commit("Find missing audio", found)
         self.messages.say("All audio is found" if left == 0 else f"{left} files are still missing")
 
@@ -283,20 +350,7 @@ class Workspace(QObject):
     def own_folder(self) -> Path:
         """Where the session's files belong: beside its file, or the user's home."""
         path = self.document.path
-        return Path.home() if path is None or self.is_shipped else path.parent
-
-    def _keep(self) -> None:
-        """Write unsaved edits where a crash does not reach them."""
-        if not self.document.modified:
-            self._autosave.forget()
-            return
-        session, path = self.session, self.document.path
-        self._writer.submit(self._autosave.keep, session, path).add_done_callback(self._kept)
-
-    def _kept(self, outcome: Future[None]) -> None:
-        error = outcome.exception()
-        if isinstance(error, OSError):
-            self.messages.warn(f"Unsaved edits can't be kept safe: {error.strerror}")
+        return Path(os.path.expanduser("~")) if path is None or self.is_shipped else path.parent
 
     # -- selection ----------------------------------------------------------------------
 
@@ -424,12 +478,18 @@ class Workspace(QObject):
         return self._print is not None
 
     def print(self, order: PrintOrder) -> None:
-        """Print in the background."""
-        if self._print is None and self.engine is not None:
-            self._print = Job(print_session, self.session, order)
+        """Print in the background, after what is being printed already."""
+        self._orders.append((self.session, order))
+        self._start_print()
+
+    def _start_print(self) -> None:
+        if self._print is None and self._orders:
+            session, order = self._orders.pop(0)
+            self._print = Job(print_session, session, order)
             self.messages.say(f"Printing to {order.folder}")
 
     def cancel_print(self) -> None:
+        self._orders.clear()
         if self._print is not None:
             self._print.cancel()
             self._print = None
@@ -444,6 +504,7 @@ class Workspace(QObject):
             return
         job, self._print = self._print, None
         self.working.emit("", 1.0)
+        self._start_print()
         try:
             printed = job.result()
         except JobError as error:

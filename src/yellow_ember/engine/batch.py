@@ -7,21 +7,24 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import string
-from collections.abc import Callable, Generator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.engine.file_processing import FileOrder, process_file
-from yellow_ember.engine.forking import context
+from yellow_ember.engine.jobs import Job, JobError, Progress, cancel_all, wait_any
+from yellow_ember.files.kinds import files_below
 from yellow_ember.files.reading import READABLE, AudioFileError
 
 FIELDS = ("name", "folder", "preset", "number")
 DONE, SKIPPED, FAILED = "done", "skipped", "failed"
-_WAITING = 4
-"""Files for each worker that are handed out at once."""
+_SHARE = 16
+"""At most so many files are handed to a worker at once."""
+_MAXIMUM_WIDTH = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,10 +81,10 @@ def found_files(inputs: Sequence[Path]) -> list[tuple[Path, Path]]:
     """
     found: list[tuple[Path, Path]] = []
     for entry in inputs:
-        if entry.is_dir():
-            inside = sorted(path for path in entry.rglob("*") if path.is_file() and path.suffix.lower() in READABLE)
+        if os.path.isdir(entry):
+            inside = [path for path in files_below(entry) if path.suffix.lower() in READABLE]
             found += [(path, path.relative_to(entry)) for path in inside]
-        elif entry.exists():
+        elif os.path.lexists(entry):
             found.append((entry, Path(entry.name)))
         else:
             raise AudioFileError(f"{entry} is not there")
@@ -95,9 +98,11 @@ def targets(files: Sequence[tuple[Path, Path]], order: BatchOrder) -> list[Path]
 
     ValueError where the pattern is no good, or would give two files one name.
     """
-    for _text, name, _spec, _conversion in string.Formatter().parse(order.names):
+    for _text, name, spec, _conversion in string.Formatter().parse(order.names):
         if name is not None and name not in FIELDS:
             raise ValueError(f"the names' pattern knows {', '.join(FIELDS)}, not {name!r}")
+        if "{" in (spec or "") or any(int(digits) > _MAXIMUM_WIDTH for digits in re.findall(r"\d+", spec or "")):
+            raise ValueError(f"the names' pattern can't pad {name} by {spec!r}; {_MAXIMUM_WIDTH} places are the most")
     made: dict[Path, Path] = {}
     for number, (source, below) in enumerate(files, 1):
         name = order.names.format(name=below.stem, folder=source.resolve().parent.name, preset=order.preset,
@@ -118,12 +123,41 @@ def _one(source: Path, target: Path, stages: tuple[StageSettings, ...], order: F
         result = process_file(source, target, stages, order)
     except (AudioFileError, OSError, ValueError) as error:
         return BatchEntry(source, target, FAILED, str(error))
-    return BatchEntry(source, target, DONE, result.warning, result.match_db, result.clipped)
+    return BatchEntry(source, result.target, DONE, result.warning, result.match_db, result.clipped)
+
+
+def _several(_progress: Progress, pairs: Sequence[tuple[Path, Path]], stages: tuple[StageSettings, ...],
+             order: FileOrder) -> Iterator[BatchEntry]:
+    """Some files one after the other, in a worker."""
+    for source, target in pairs:
+        yield _one(source, target, stages, order)
+
+
+class _Share:
+    """Some of the files, on their way through a worker."""
+
+    def __init__(self, pairs: Sequence[tuple[Path, Path]], order: BatchOrder) -> None:
+        self._left = list(pairs)
+        self.job: Job[Any] = Job(_several, pairs, order.stages, order.file)
+
+    def entries(self) -> list[BatchEntry]:
+        """What has been done since the last asking; a worker that broke down has failed on the rest."""
+        ended = self.job.poll()
+        found: list[BatchEntry] = self.job.take_parts()
+        del self._left[:len(found)]
+        if ended and self._left:
+            try:
+                self.job.result()
+                reason = "the worker ended before its work was done"
+            except JobError as error:
+                reason = str(error)
+            found += [BatchEntry(source, target, FAILED, reason) for source, target in self._left]
+        return found
 
 
 def run_batch(inputs: Sequence[Path], order: BatchOrder,
               progress: Callable[[float], None] = lambda share: None) -> Generator[BatchEntry, None, None]:
-    """What became of each file, as it is done.  Closing the iterator cancels what has not begun.
+    """What became of each file, as it is done.  Closing the iterator ends what runs, which leaves no file behind.
 
     AudioFileError and ValueError where nothing can be begun.
     """
@@ -131,24 +165,29 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder,
     pairs = list(zip([source for source, _ in files], targets(files, order), strict=True))
     todo = []
     for source, target in pairs:
-        if order.resume and target.exists():
+        if order.resume and os.path.lexists(target):
             yield BatchEntry(source, target, SKIPPED, "is there already")
         else:
             todo.append((source, target))
     done = len(pairs) - len(todo)
-    with ProcessPoolExecutor(order.jobs, mp_context=context()) as pool:
-        running: set[Future[BatchEntry]] = set()
-        left = iter(todo)
-        try:
-            while True:
-                while len(running) < order.jobs * _WAITING and (pair := next(left, None)) is not None:
-                    running.add(pool.submit(_one, *pair, order.stages, order.file))
-                if not running:
-                    return
-                ready, running = wait(running, return_when=FIRST_COMPLETED)
-                for future in ready:
+    # Towards the end the shares get smaller, so that all workers end together.
+    running: list[_Share] = []
+    try:
+        while todo or running:
+            while todo and len(running) < order.jobs:
+                count = min(_SHARE, max(1, len(todo) // (2 * order.jobs)))
+                running.append(_Share(todo[:count], order))
+                del todo[:count]
+            wait_any([share.job for share in running])
+            for share in running:
+                for entry in share.entries():
                     done += 1
                     progress(done / len(pairs))
-                    yield future.result()
-        finally:
-            pool.shutdown(wait=True, cancel_futures=True)
+                    yield entry
+            running = [share for share in running if not share.job.done]
+    except KeyboardInterrupt:
+        for share in running:
+            yield from share.entries()
+        raise
+    finally:
+        cancel_all([share.job for share in running])

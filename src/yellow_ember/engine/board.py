@@ -1,19 +1,23 @@
-"""What the engine publishes in shared memory: position, meters, scope."""
+"""What the engine publishes in shared memory: position, meters, scope.
+
+The memory has no name in the file system, so that nothing of it is left however its processes end.
+"""
 
 from __future__ import annotations
 
+import mmap
+import os
 from dataclasses import dataclass
-from multiprocessing.shared_memory import SharedMemory
+from multiprocessing import reduction
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.session.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 
-MOST_STRIPS = 128
-MOST_STAGES = 16
-"""In a strip's path."""
-MOST_POINTS = MOST_STAGES + 1
+MAXIMUM_POINTS = MAXIMUM_STAGES + 1
 SCOPE_FRAMES = 2048
 
 HEAD = np.dtype([
@@ -22,9 +26,9 @@ HEAD = np.dtype([
 STRIP = np.dtype([
     ("vu", "f8", 2), ("peak", "f8", 2), ("true_peak", "f8", 2), ("programme", "f8", 2),
     ("momentary", "f8"), ("short_term", "f8"), ("integrated", "f8"),
-    ("point_vu", "f8", MOST_POINTS), ("point_peak", "f8", MOST_POINTS)])
+    ("point_vu", "f8", MAXIMUM_POINTS), ("point_peak", "f8", MAXIMUM_POINTS)])
 SCOPE = np.dtype([("before", "f8", (2, SCOPE_FRAMES)), ("after", "f8", (2, SCOPE_FRAMES))])
-_SIZE = HEAD.itemsize + MOST_STRIPS * STRIP.itemsize + SCOPE.itemsize
+_SIZE = HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize + SCOPE.itemsize
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,22 +50,24 @@ class StripReading:
 
 
 class Board:
-    """One writer (the engine), one reader (the interface); values are small and read as they are."""
+    """One writer (the engine), one reader (the interface); values are small and read as they are.
 
-    def __init__(self, name: str | None = None) -> None:
-        if name is None:
-            self._memory = SharedMemory(create=True, size=_SIZE)
-        else:
-            self._memory = SharedMemory(name=name)
-        self.name = self._memory.name
-        self._owner = name is None
-        buffer = self._memory.buf
+    Can be handed to a process that is being started, which then sees the same memory.
+    """
+
+    def __init__(self, handle: int | None = None) -> None:
+        owner = handle is None
+        if handle is None:
+            handle = os.memfd_create("yellow-ember-board")
+            os.ftruncate(handle, _SIZE)
+        self._handle = handle
+        self._memory = buffer = mmap.mmap(handle, _SIZE)
         self.head: NDArray[np.void] = np.ndarray((1,), HEAD, buffer)
-        self.strips: NDArray[np.void] = np.ndarray((MOST_STRIPS,), STRIP, buffer, HEAD.itemsize)
+        self.strips: NDArray[np.void] = np.ndarray((MAXIMUM_STRIPS,), STRIP, buffer, HEAD.itemsize)
         self.scope: NDArray[np.void] = np.ndarray(
-            (1,), SCOPE, buffer, HEAD.itemsize + MOST_STRIPS * STRIP.itemsize)
+            (1,), SCOPE, buffer, HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize)
 
-        if self._owner:
+        if owner:
             for name in ("momentary", "short_term", "integrated"):
                 self.strips[name] = -np.inf
 
@@ -77,8 +83,14 @@ class Board:
         return self.scope[0]["before"].copy(), self.scope[0]["after"].copy()
 
     def close(self) -> None:
-        """Let go of the memory, and remove it where this side made it."""
+        """Let go of the memory."""
         del self.head, self.strips, self.scope
         self._memory.close()
-        if self._owner:
-            self._memory.unlink()
+        os.close(self._handle)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _received, (reduction.DupFd(self._handle),)
+
+
+def _received(handle: Any) -> Board:
+    return Board(handle.detach())

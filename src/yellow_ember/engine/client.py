@@ -41,6 +41,7 @@ HANG_SECONDS = 1.0
 """Without a block for so long the engine counts as hung."""
 PATIENCE, TRIES = 20.0, 3
 """After so many restarts within so many seconds the next one waits until they have passed."""
+_QUIT_SECONDS = 0.4
 START_SECONDS = 15.0
 """So long a new engine may take to its first block (kernels may have to be compiled)."""
 
@@ -84,7 +85,7 @@ class EngineClient:
         self._board = Board()
         self._pipe, theirs = context().Pipe()
         self._process = context().Process(
-            target=engine_main, args=(theirs, self._board.name, self._device), daemon=True)
+            target=engine_main, args=(theirs, self._board, self._device), daemon=True)
         self._process.start()
         theirs.close()
         self._outbox: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
@@ -132,8 +133,12 @@ class EngineClient:
     def close(self) -> None:
         """End the engine."""
         self._send(Quit())
-        self._process.join(timeout=2.0)
+        self._process.join(timeout=_QUIT_SECONDS)
         self._drop()
+
+    def kill(self) -> None:
+        """End the engine without a word; from any thread."""
+        self._process.kill()
 
     def poll(self) -> EngineState:
         """Take in reports, look after the process, and read what it published."""

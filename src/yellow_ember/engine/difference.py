@@ -13,7 +13,7 @@ from yellow_ember.engine.jobs import Progress
 from yellow_ember.engine.measuring import capture_strip, wave_of
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip_prints import prints_folder, trim_prints
-from yellow_ember.files.atomic import replacing
+from yellow_ember.files.atomic import cannot_write, replacing
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.heat import added_part
 from yellow_ember.session.model import Session
@@ -52,7 +52,6 @@ def print_added(progress: Progress, session: Session, strip_id: str, keep_tone: 
             sound.tofile(temporary)
         trim_prints(limit, keep=data)
     except OSError as error:
-        raise AudioFileError(f"The added part of {strip.name} can't be kept in {data.parent}: "
-                             f"{error.strerror}") from None
+        raise AudioFileError(f"The added part of {strip.name} can't be kept. {cannot_write(data, error)}") from None
     part = StripPrint(strip_id, strip.chain, data, sound.shape[1], sound.shape[0], found.loop.start, stays=True)
     return AddedPart(part, wave_of(added * gain(louder_db)), against)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -13,7 +14,9 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.files.atomic import cannot_write
 from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import AudioFileError, AudioInfo, probe, read_blocks
 from yellow_ember.files.writing import writing
 from yellow_ember.measure.loudness import LoudnessScan
@@ -36,8 +39,10 @@ class FileOrder:
 
 @dataclass(frozen=True, slots=True)
 class FileResult:
-    """replaced: input samples that were no numbers; match_db: gain put on by matching, or to reach the peak."""
+    """target: where the result is; replaced: input samples that were no numbers;
+    match_db: gain put on by matching, or to reach the peak."""
 
+    target: Path
     frames: int
     replaced: int
     match_db: float
@@ -49,18 +54,27 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
                  progress: Callable[[float], None] = lambda share: None) -> FileResult:
     """Write `target` from `source`; memory does not grow with length.
 
-    AudioFileError where either file can't be used.  A target that holds anything is not overwritten.
+    AudioFileError where either file can't be used.  A target that holds anything is not overwritten; where one
+    appears while this works, the result gets the next free name.
     """
     info = probe(source)
-    if target.exists() and (target.is_dir() or target.stat().st_size > 0):
+    if os.path.lexists(target) and not (is_file(target) and target.stat().st_size == 0):
         raise AudioFileError(f"{target} is there already and is not overwritten; choose another name")
+    try:
+        return _process(info, target, stages, order, progress)
+    except OSError as error:
+        raise AudioFileError(cannot_write(target, error)) from None
+
+
+def _process(info: AudioInfo, target: Path, stages: Sequence[StageSettings], order: FileOrder,
+             progress: Callable[[float], None]) -> FileResult:
     run = _Run(info, stages, order)
     if not order.match and order.peak_dbfs is None:
-        with writing(target, info.rate, info.channels, order.dtype) as writer:
+        with writing(target, info.rate, info.channels, order.dtype, over_empty=True) as writer:
             for block in run.blocks(progress):
                 writer.write(block)
-        return FileResult(run.written, run.replaced, 0.0, writer.clipped, info.warning)
-    with tempfile.TemporaryFile(dir=target.parent if target.parent.is_dir() else None) as store:
+        return FileResult(writer.path, run.written, run.replaced, 0.0, writer.clipped, info.warning)
+    with tempfile.TemporaryFile(dir=target.parent if os.path.isdir(target.parent) else None) as store:
         after = LoudnessScan(info.rate, info.channels)
         highest = 0.0
         for block in run.blocks(lambda share: progress(0.8 * share)):
@@ -74,12 +88,12 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
         offset = offset if math.isfinite(offset) else 0.0
         store.seek(0)
         size = order.block * info.channels * 8
-        with writing(target, info.rate, info.channels, order.dtype) as writer:
+        with writing(target, info.rate, info.channels, order.dtype, over_empty=True) as writer:
             while data := store.read(size):
                 samples = np.frombuffer(data, np.float64).reshape(-1, info.channels)
                 writer.write(np.ascontiguousarray(samples.T) * gain(offset))
     progress(1.0)
-    return FileResult(run.written, run.replaced, offset, writer.clipped, info.warning)
+    return FileResult(writer.path, run.written, run.replaced, offset, writer.clipped, info.warning)
 
 
 class _Run:

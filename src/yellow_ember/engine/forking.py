@@ -3,13 +3,28 @@
 A fork server is started once, loads the kernels, and forks each process ready to work: an
 engine that died is replaced within a tenth of a second, where a fresh interpreter would
 need more than one.  The server itself runs no threads and opens no devices.
+
+Whatever ends the program, its processes end with it: the server by the pipe that it holds to the program,
+the others by a signal that the system sends them when the server is gone.
 """
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
 import functools
 import multiprocessing
+import os
+import signal
+from multiprocessing import forkserver
 from multiprocessing.context import ForkServerContext
+from pathlib import Path
+
+from yellow_ember.files.process_tags import own_tag
+from yellow_ember.folders import Base, folder
+
+_PROGRESS_VARIABLE = "YELLOW_EMBER_PROGRESS"
+_PR_SET_PDEATHSIG = 1
 
 
 @functools.cache
@@ -22,7 +37,47 @@ def context() -> ForkServerContext:
 
 def start_server() -> None:
     """Start the fork server now, so that it loads while the window is being made."""
-    from multiprocessing import forkserver
-
     context()
+    with contextlib.suppress(OSError):
+        os.environ[_PROGRESS_VARIABLE] = str(folder(Base.RUNTIME) / f"kernels-{own_tag()}")
     forkserver.ensure_running()
+
+
+def end_server() -> None:
+    """End the fork server at once, whatever it is doing, and with it all that it has started."""
+    pid = forkserver._forkserver._forkserver_pid  # type: ignore[attr-defined]
+    if pid is not None:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGKILL)
+    _forget_progress()
+
+
+def end_with_parent(number: signal.Signals | None) -> None:
+    """Have the system send this signal to the process when its parent ends; None for no signal."""
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, 0 if number is None else int(number), 0, 0, 0)
+    if number is not None and os.getppid() == 1:
+        os.kill(os.getpid(), number)
+
+
+def write_progress(share: float) -> None:
+    """Tell the program how far the loading of the kernels is; called in the server."""
+    name = os.environ.get(_PROGRESS_VARIABLE)
+    if name is not None:
+        with contextlib.suppress(OSError):
+            Path(name).write_text(f"{share:.3f}", encoding="ascii")
+
+
+def read_progress() -> float | None:
+    """How far the server is with the kernels, 0 to 1; None where it has not said."""
+    name = os.environ.get(_PROGRESS_VARIABLE)
+    try:
+        return None if name is None else float(Path(name).read_text(encoding="ascii"))
+    except (OSError, ValueError):
+        return None
+
+
+def _forget_progress() -> None:
+    name = os.environ.get(_PROGRESS_VARIABLE)
+    if name is not None:
+        with contextlib.suppress(OSError):
+            Path(name).unlink(missing_ok=True)

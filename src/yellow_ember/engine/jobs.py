@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 import signal
 import traceback
-from collections.abc import Callable, Generator
-from multiprocessing.connection import Connection
+from collections.abc import Callable, Generator, Sequence
+from multiprocessing.connection import Connection, wait
 from typing import Any, Generic, TypeVar
 
-from yellow_ember.engine.forking import context
+from yellow_ember.engine.forking import context, end_with_parent
 
+_END_SECONDS = 1.5
 Result = TypeVar("Result")
 Progress = Callable[[float], None]
 
@@ -74,15 +75,35 @@ class Job(Generic[Result]):
 
     def cancel(self) -> None:
         """End the work now.  What it was writing is removed by the worker before it ends."""
+        self.stop()
         if not self.done:
-            self._process.terminate()
-            self._process.join(timeout=2.0)
+            self._process.join(timeout=_END_SECONDS)
             self._error, self.done = "cancelled", True
             self._tidy()
 
+    def stop(self) -> None:
+        """Tell the work to end, and do not wait."""
+        if not self.done:
+            self._process.terminate()
+
     def _tidy(self) -> None:
-        self._process.join(timeout=5.0)
+        self._process.join(timeout=_END_SECONDS)
+        if self._process.is_alive():
+            self._process.kill()
         self._pipe.close()
+
+
+def wait_any(jobs: Sequence[Job[Any]], seconds: float | None = None) -> None:
+    """Wait until one of several jobs has news, at most so long."""
+    wait([job._pipe for job in jobs if not job.done], seconds)
+
+
+def cancel_all(jobs: Sequence[Job[Any]]) -> None:
+    """End several jobs at once."""
+    for job in jobs:
+        job.stop()
+    for job in jobs:
+        job.cancel()
 
 
 class _Ended(BaseException):
@@ -90,12 +111,24 @@ class _Ended(BaseException):
 
 
 def _end(_signal: int, _frame: object) -> None:
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    # Wherever this interrupts, nobody is to read of it.
+    quiet = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(quiet, 2)
     raise _Ended
 
 
 def _work(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, ...]) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    signal.signal(signal.SIGTERM, _end)
+    try:
+        signal.signal(signal.SIGTERM, _end)
+        end_with_parent(signal.SIGTERM)
+        _run(pipe, function, arguments)
+    except _Ended:
+        pass
+
+
+def _run(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, ...]) -> None:
     os.nice(10)
     last = -1.0
 
@@ -113,8 +146,6 @@ def _work(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, 
                     pipe.send(("part", part))
                 found = None
             pipe.send(("result", found))
-        except _Ended:
-            pass
         except (BrokenPipeError, ConnectionResetError):
             pass
         except Exception as error:

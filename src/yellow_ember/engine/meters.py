@@ -7,8 +7,9 @@ from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
-from yellow_ember.engine.board import MOST_POINTS, MOST_STRIPS, Board
+from yellow_ember.engine.board import MAXIMUM_POINTS, Board
 from yellow_ember.engine.graph import Graph, StripNode
+from yellow_ember.session.limits import MAXIMUM_STRIPS
 from yellow_ember.session.model import MASTER, Session
 
 
@@ -36,7 +37,7 @@ class GraphMeters:
 
     def stand(self, session: Session) -> None:
         """Say in which row of the board each strip is shown: its place in the session."""
-        self._row_of = {strip.id: row for row, strip in enumerate(session.strips[:MOST_STRIPS])}
+        self._row_of = {strip.id: row for row, strip in enumerate(session.strips[:MAXIMUM_STRIPS])}
         shown = [(place, self._row_of[strip_id]) for place, strip_id in enumerate(self._graph.nodes)
                  if strip_id in self._row_of]
         self._nodes, self._rows = (np.array(column, np.intp) for column in zip(*shown, strict=True))
@@ -70,6 +71,6 @@ class GraphMeters:
                 entry[name] = getattr(meters.loudness, name)
         if watched in self._watched and watched in self._row_of:
             entry = board.strips[self._row_of[watched]]
-            for point, meter in enumerate(self._watched[watched].points[:MOST_POINTS]):
+            for point, meter in enumerate(self._watched[watched].points[:MAXIMUM_POINTS]):
                 entry["point_vu"][point] = meter.vu.max()
                 entry["point_peak"][point] = meter.peak.max()

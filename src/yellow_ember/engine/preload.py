@@ -3,10 +3,20 @@
 Kernels are loaded here, so that a new engine plays at once and all of them share the memory.
 """
 
+import signal
+
+from yellow_ember.engine.forking import end_with_parent, write_progress
+
+# While it loads, or compiles, it does not look at the pipe by which it learns that the program is gone.
+end_with_parent(signal.SIGKILL)
+
 from yellow_ember.dsp.warm_up import warm_up
 from yellow_ember.engine import measuring, printing, process, strip_prints
 
 __all__ = ["measuring", "printing", "process", "strip_prints"]
 
 for _label, _done in warm_up():
-    pass
+    write_progress(_done)
+write_progress(1.0)
+# From here on the pipe tells; the signal would come when the thread ends that had the server started.
+end_with_parent(None)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import math
 import os
-import re
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from yellow_ember.files.atomic import free_name
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import AudioWriter, writing
+from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.model import MASTER, Session
 
 BLOCK = 4096
@@ -82,7 +82,7 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
             position += frames
             progress((position - order.start) / (last - order.start))
         clipped = sum(writer.clipped for writer in writers.values())
-    return Printed(tuple(paths.values()), 20.0 * math.log10(least), clipped)
+    return Printed(tuple(writer.path for writer in writers.values()), 20.0 * math.log10(least), clipped)
 
 
 def _write_aligned(writer: AudioWriter, node: StripNode, position: int, frames: int, start: int, end: int) -> None:
@@ -98,18 +98,13 @@ def _paths(session: Session, order: PrintOrder) -> dict[str, Path]:
     paths = {}
     for strip_id in order.strips:
         label = "mix" if strip_id == MASTER else session.strip(strip_id).name
-        wanted = order.folder / f"{_plain(session.name)} - {_plain(label)}.{order.format}"
+        wanted = order.folder / f"{plain_file_name(session.name)} - {plain_file_name(label)}.{order.format}"
         path = free_name(wanted)
         while path in taken:
             path = free_name(path.with_name(f"{path.stem} b{path.suffix}"))
         taken.add(path)
         paths[strip_id] = path
     return paths
-
-
-def _plain(name: str) -> str:
-    """A name without what file systems mind."""
-    return re.sub(r'[\\/:*?"<>|\x00-\x1f]+', "_", name).strip(" .") or "strip"
 
 
 def stems(session: Session) -> Iterator[str]:

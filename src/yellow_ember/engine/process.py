@@ -20,6 +20,7 @@ from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.engine.board import SCOPE_FRAMES, Board
 from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
+from yellow_ember.engine.forking import end_with_parent
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
 from yellow_ember.engine.messages import (
     ChangeDevice,
@@ -364,12 +365,12 @@ def _hurry() -> None:
             os.nice(-10)
 
 
-def main(pipe: Connection, board_name: str, device: DeviceSettings) -> None:
+def main(pipe: Connection, board: Board, device: DeviceSettings) -> None:
     """Entry point of the engine's process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    end_with_parent(signal.SIGKILL)
     _hurry()
     sys.setswitchinterval(0.00005)
-    board = Board(board_name)
     engine = Engine(pipe, board, device)
     gc.collect()
     gc.freeze()

@@ -11,15 +11,15 @@ import os
 from pathlib import Path
 
 import numpy as np
-import platformdirs
 
 from yellow_ember import __version__
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs import Progress
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.files.atomic import replacing
+from yellow_ember.files.atomic import cannot_write, replacing
 from yellow_ember.files.reading import AudioFileError
+from yellow_ember.folders import Base, folder
 from yellow_ember.session.model import Session, Strip
 from yellow_ember.session.reading import write_stages
 
@@ -31,9 +31,7 @@ _FORMAT = 1
 
 def prints_folder() -> Path:
     """The prints, in the user's XDG cache folder."""
-    folder = Path(platformdirs.user_cache_dir("yellow-ember")) / "prints"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+    return folder(Base.CACHE, "prints")
 
 
 def _file_facts(path: str | Path) -> tuple[str, int, int]:
@@ -112,8 +110,8 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
             temporary.write_text(json.dumps({"channels": node.channels, "frames": length}), encoding="utf-8")
         trim_prints(limit, keep=data)
     except OSError as error:
-        raise AudioFileError(f"{session.strip(strip_id).name} can't be printed into {data.parent}: "
-                             f"{error.strerror}") from None
+        raise AudioFileError(f"{session.strip(strip_id).name} can't be printed. "
+                             f"{cannot_write(data, error)}") from None
     return StripPrint(strip_id, session.strip(strip_id).chain, data, node.channels, length)
 
 

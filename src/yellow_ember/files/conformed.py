@@ -14,11 +14,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-import platformdirs
 from numpy.typing import NDArray
 
-from yellow_ember.files.atomic import replacing, write_text
+from yellow_ember.files.atomic import cannot_write, replacing, write_text
 from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_blocks
+from yellow_ember.folders import Base, folder
 
 OVERVIEW_FRAMES = 256
 """Frames that one column of the overview stands for."""
@@ -36,9 +36,7 @@ class Cancelled(Exception):
 
 def cache_folder() -> Path:
     """The cache, in the user's XDG cache folder."""
-    folder = Path(platformdirs.user_cache_dir("yellow-ember")) / "audio"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+    return folder(Base.CACHE, "audio")
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +64,8 @@ def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
     status = source.stat()
     key = f"{_FORMAT}:{source.resolve()}:{status.st_size}:{status.st_mtime_ns}:{rate}"
     stem = hashlib.sha256(key.encode()).hexdigest()[:32]
-    folder = cache_folder()
-    return folder / f"{stem}.f32", folder / f"{stem}.npy", folder / f"{stem}.json"
+    place = cache_folder()
+    return place / f"{stem}.f32", place / f"{stem}.npy", place / f"{stem}.json"
 
 
 def find_conformed(source: Path, rate: int) -> Conformed | None:
@@ -130,7 +128,7 @@ def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda 
         write_text(card, json.dumps({"frames": frames, "channels": info.channels, "replaced": replaced,
                                      "warning": warning}))
     except OSError as error:
-        raise AudioFileError(f"{source.name} can't be made ready in {data.parent}: {error.strerror}") from None
+        raise AudioFileError(f"{source.name} can't be made ready. {cannot_write(data, error)}") from None
     return Conformed(source, data, overview, rate, info.channels, frames, replaced, warning)
 
 

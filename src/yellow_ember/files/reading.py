@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +11,8 @@ import numpy as np
 import soundfile
 import soxr
 from numpy.typing import NDArray
+
+from yellow_ember.files.kinds import kind_of_file
 
 LOWEST_RATE, HIGHEST_RATE = 8_000, 384_000
 MOST_CHANNELS = 2
@@ -37,12 +40,11 @@ class AudioInfo:
 
 def probe(path: Path) -> AudioInfo:
     """What the file is.  AudioFileError where it can't be used."""
-    if not path.exists():
-        raise AudioFileError(f"{path} is not there")
-    if path.is_dir():
-        raise AudioFileError(f"{path} is a folder, not an audio file")
     try:
-        size = path.stat().st_size
+        status = path.stat()
+        if not stat.S_ISREG(status.st_mode):
+            raise AudioFileError(f"{path} is {kind_of_file(status.st_mode)}, not an audio file")
+        size = status.st_size
         if size == 0:
             raise AudioFileError(f"{path} is empty (0 bytes)")
         info = soundfile.info(str(path))
@@ -50,8 +52,12 @@ def probe(path: Path) -> AudioInfo:
         raise AudioFileError(
             f"{path} is not an audio file that can be read ({error.error_string}); "
             "WAV, FLAC, AIFF and OGG can") from None
+    except FileNotFoundError:
+        raise AudioFileError(f"{path} is not there") from None
     except OSError as error:
         raise AudioFileError(f"{path} can't be read: {error.strerror}") from None
+    except ValueError:
+        raise AudioFileError(f"{path} is no file's name") from None
     if info.channels > MOST_CHANNELS:
         raise AudioFileError(
             f"{path} has {info.channels} channels; one or two can be used. "

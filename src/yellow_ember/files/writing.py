@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -10,19 +12,24 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from yellow_ember.files.atomic import replacing
+from yellow_ember.files.atomic import appearing, cannot_write
 from yellow_ember.files.reading import AudioFileError
 
 FORMATS = {"wav": "WAV", "flac": "FLAC"}
 DTYPES = {"pcm16": "PCM_16", "pcm24": "PCM_24", "float32": "FLOAT"}
+_NEARLY_FULL_BYTES = 2**17
 _BITS = {"pcm16": 16, "pcm24": 24}
 
 
 class AudioWriter:
-    """Takes blocks (channels, frames) of float64.  Made by `writing`."""
+    """Takes blocks (channels, frames) of float64.  Made by `writing`.
 
-    def __init__(self, file: soundfile.SoundFile, dtype: str) -> None:
+    path : where the file is once it is whole; another than was asked for where that name was taken meanwhile
+    """
+
+    def __init__(self, file: soundfile.SoundFile, dtype: str, path: Path) -> None:
         self._file = file
+        self.path = path
         self._bits = _BITS.get(dtype)
         self._random = np.random.default_rng(2026)
         self.clipped = 0
@@ -41,9 +48,11 @@ class AudioWriter:
 
 
 @contextmanager
-def writing(path: Path, rate: int, channels: int, dtype: str = "float32") -> Iterator[AudioWriter]:
-    """Open `path` (.wav or .flac) for writing; it appears only when all went well.
+def writing(path: Path, rate: int, channels: int, dtype: str = "float32", *,
+            over_empty: bool = False) -> Iterator[AudioWriter]:
+    """Open `path` (.wav or .flac) for writing; it appears only when all went well, and never in place of another.
 
+    over_empty : a file of no bytes may be replaced
     dtype : "pcm16", "pcm24" or "float32"; FLAC holds no floats.
     AudioFileError where the format, the folder or the disk does not allow it.
     """
@@ -57,10 +66,15 @@ def writing(path: Path, rate: int, channels: int, dtype: str = "float32") -> Ite
     if not path.parent.is_dir():
         raise AudioFileError(f"{path}: there is no folder {path.parent}")
     try:
-        with replacing(path) as temporary, soundfile.SoundFile(
-                str(temporary), "w", rate, channels, DTYPES[dtype], format=format_name) as file:
-            yield AudioWriter(file, dtype)
+        with appearing(path, over_empty=over_empty) as arrival, soundfile.SoundFile(
+                str(arrival.temporary), "w", rate, channels, DTYPES[dtype], format=format_name) as file:
+            writer = AudioWriter(file, dtype, path)
+            yield writer
+        writer.path = arrival.path
     except soundfile.LibsndfileError as error:
-        raise AudioFileError(f"{path} can't be written: {error.error_string}") from None
+        # libsndfile keeps the system's reason to itself.
+        if shutil.disk_usage(path.parent).free < _NEARLY_FULL_BYTES:
+            raise AudioFileError(cannot_write(path, OSError(errno.ENOSPC, ""))) from None
+        raise AudioFileError(f"{path} can't be written: {error.error_string or 'the system refused'}") from None
     except OSError as error:
-        raise AudioFileError(f"{path} can't be written: {error.strerror or error}") from None
+        raise AudioFileError(cannot_write(path, error)) from None

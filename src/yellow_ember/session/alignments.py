@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
-
-import platformdirs
 
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.dsp.tape_machine import ALIGNMENT
-from yellow_ember.files.atomic import write_text
+from yellow_ember.folders import Base, folder
+from yellow_ember.session.own_files import write_object
 from yellow_ember.session.reading import SessionFileError, check_format, load_object, only
 
 FORMAT, VERSION = "yellow-ember/alignments", 1
@@ -19,9 +17,7 @@ KEPT = (*ALIGNMENT, "play_db", "record_db", "azimuth_arcmin", "operating_nwb")
 
 
 def alignments_file() -> Path:
-    folder = Path(platformdirs.user_data_dir("yellow-ember"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder / "alignments.json"
+    return folder(Base.DATA) / "alignments.json"
 
 
 def read_alignments() -> dict[str, dict[str, Value]]:
@@ -58,8 +54,4 @@ def drop_alignment(name: str) -> None:
 
 
 def _write(alignments: dict[str, dict[str, Value]]) -> None:
-    path = alignments_file()
-    try:
-        write_text(path, json.dumps({"format": FORMAT, "version": VERSION, "alignments": alignments}, indent=1) + "\n")
-    except OSError as error:
-        raise SessionFileError(f"{path} can't be written: {error.strerror}") from None
+    write_object({"format": FORMAT, "version": VERSION, "alignments": alignments}, alignments_file())

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.files.json_files import parse_object
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
@@ -33,10 +34,7 @@ def chain_to_text(stages: tuple[StageSettings, ...]) -> str:
 
 def chain_from_text(text: str, folder: Path) -> tuple[StageSettings, ...]:
     """The stages of a chain file's text; ValueError where it is none."""
-    found = json.loads(text)
-    if not isinstance(found, dict):
-        raise ValueError("no JSON object")
-    return _chain(found, folder)
+    return _chain(parse_object(text), folder)
 
 
 def read_chain(path: Path) -> tuple[StageSettings, ...]:

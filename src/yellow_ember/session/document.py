@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from yellow_ember.session.limits import check_limits
 from yellow_ember.session.model import Session
 
 Listener = Callable[[Session], None]
@@ -49,11 +50,16 @@ class Document:
         return lambda: self._listeners.remove(listener)
 
     def change(self, session: Session) -> None:
-        """Show a new value; it becomes a step with the next `commit`."""
+        """Show a new value; it becomes a step with the next `commit`.
+
+        LimitError, and nothing is changed, where it would be larger than a session may be.
+        """
         self._show(self._rule(self._committed, self._now, session))
 
     def _show(self, session: Session) -> None:
         if session != self._now:
+            if session.strips is not self._now.strips:
+                check_limits(session)
             self._now = session
             for listener in list(self._listeners):
                 listener(session)

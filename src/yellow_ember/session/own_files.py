@@ -8,9 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
-import platformdirs
-
-from yellow_ember.files.atomic import free_name, write_text
+from yellow_ember.files.atomic import cannot_write, free_name, write_text
+from yellow_ember.folders import Base, folder
 from yellow_ember.session.reading import SessionFileError
 
 Found = TypeVar("Found")
@@ -18,15 +17,13 @@ Found = TypeVar("Found")
 
 def own_files_folder(name: str) -> Path:
     """Where the user's own of that name lie."""
-    folder = Path(platformdirs.user_data_dir("yellow-ember")) / name
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+    return folder(Base.DATA, name)
 
 
-def read_own(folder: Path, read: Callable[[Path], Found]) -> tuple[list[Found], tuple[str, ...]]:
+def read_own(place: Path, read: Callable[[Path], Found]) -> tuple[list[Found], tuple[str, ...]]:
     """All in a folder that can be read, and what is wrong with the rest."""
     found, troubles = [], []
-    for path in sorted(folder.glob("*.json")):
+    for path in sorted(place.glob("*.json")):
         try:
             found.append(read(path))
         except SessionFileError as error:
@@ -34,9 +31,9 @@ def read_own(folder: Path, read: Callable[[Path], Found]) -> tuple[list[Found], 
     return found, tuple(troubles)
 
 
-def fresh_file(folder: Path, name: str) -> Path:
+def fresh_file(place: Path, name: str) -> Path:
     """A file for something of that name, that is not there yet."""
-    return free_name(folder / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'own'}.json")
+    return free_name(place / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'own'}.json")
 
 
 def write_object(content: dict[str, Any], path: Path) -> None:
@@ -44,4 +41,4 @@ def write_object(content: dict[str, Any], path: Path) -> None:
     try:
         write_text(path, json.dumps(content, indent=1) + "\n")
     except OSError as error:
-        raise SessionFileError(f"{path} can't be written: {error.strerror}") from None
+        raise SessionFileError(cannot_write(path, error)) from None

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.session.limits import MAXIMUM_NOTE
 from yellow_ember.session.macros import Macro
 from yellow_ember.session.model import MOST_MATCH_DB
 from yellow_ember.session.own_files import fresh_file, own_files_folder, read_own, write_object
@@ -71,7 +72,8 @@ def read_preset(path: Path) -> Preset:
         source, intention = one_of(found, "source", SOURCES, ""), one_of(found, "intention", INTENTIONS, "")
         stages = read_stages(items(found, "stages", ""), path.parent.resolve())
         macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
-        return Preset(text(found, "name", None, ""), source, intention, text(found, "note", "", ""), stages, macros,
+        note = text(found, "note", "", "", MAXIMUM_NOTE)
+        return Preset(text(found, "name", None, ""), source, intention, note, stages, macros,
                       number(found, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, ""))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None

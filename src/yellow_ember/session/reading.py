@@ -13,6 +13,9 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Value
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.files.json_files import JsonFileError, read_object
+from yellow_ember.plain_text import path_text, plain, plain_line
+from yellow_ember.session.limits import MAXIMUM_NAME, MAXIMUM_STAGES, check_count
 from yellow_ember.session.macros import MOST_MACROS, Bend, Macro, Target
 from yellow_ember.session.model import new_id
 
@@ -22,24 +25,11 @@ class SessionFileError(Exception):
 
 
 def load_object(path: Path) -> dict[str, Any]:
-    """A JSON object from a file."""
+    """A JSON object from a file, whatever lies there.  SessionFileError says what is wrong with it."""
     try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise SessionFileError(f"{path} is not there") from None
-    except OSError as error:
-        raise SessionFileError(f"{path} can't be read: {error.strerror}") from None
-    except UnicodeDecodeError:
-        raise SessionFileError(f"{path} is not text") from None
-    if not text.strip():
-        raise SessionFileError(f"{path} is empty")
-    try:
-        found = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise SessionFileError(f"{path} is not whole JSON (line {error.lineno}: {error.msg})") from None
-    if not isinstance(found, dict):
-        raise SessionFileError(f"{path} does not hold a JSON object")
-    return found
+        return read_object(path)
+    except JsonFileError as error:
+        raise SessionFileError(str(error)) from None
 
 
 def check_format(found: dict[str, Any], wanted: str, version: int) -> int:
@@ -84,11 +74,24 @@ def flag(found: dict[str, Any], name: str, default: bool, place: str) -> bool:
     return value
 
 
-def text(found: dict[str, Any], name: str, default: str | None, place: str) -> str:
+def text(found: dict[str, Any], name: str, default: str | None, place: str, longest: int = MAXIMUM_NAME) -> str:
+    """A name or other words, made fit to be shown."""
     value = found.get(name, default)
     if not isinstance(value, str):
         raise ValueError(f"{place}{name}: must be text, not {_word(value)}")
-    return value
+    if len(value) > longest:
+        raise ValueError(f"{place}{name}: must have at most {longest} characters, not {len(value)}")
+    return plain(value) if longest > MAXIMUM_NAME else plain_line(value)
+
+
+def file_path(found: dict[str, Any], name: str, folder: Path, place: str) -> Path:
+    """The path of a file, relative to a folder; the file itself may be missing or no good."""
+    value = found.get(name)
+    if not isinstance(value, str):
+        raise ValueError(f"{place}{name}: must be a file's path, not {_word(value)}")
+    if len(value) > _LONGEST_PATH:
+        raise ValueError(f"{place}{name}: must have at most {_LONGEST_PATH} characters, not {len(value)}")
+    return Path(os.path.normpath(folder / path_text(value)))
 
 
 def one_of(found: dict[str, Any], name: str, allowed: Sequence[str], place: str, default: str | None = None) -> str:
@@ -112,13 +115,17 @@ def texts(found: dict[str, Any], name: str, place: str) -> tuple[str, ...]:
     value = found.get(name)
     if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
         raise ValueError(f"{place}{name}: must be a list of texts, not {_word(value)}")
-    return tuple(value)
+    return tuple(plain_line(entry) for entry in value)
 
 
 def _word(value: object) -> str:
+    """A value of the wrong type, in a few characters."""
+    if isinstance(value, list | dict):
+        return "a list" if isinstance(value, list) else "an object"
     return "nothing" if value is None else json.dumps(value)[:40]
 
 
+_LONGEST_PATH = 4096
 LOWEST_DB, HIGHEST_DB = -120.0, 24.0
 _STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "mix_pct", "mono", "params")
 
@@ -128,6 +135,7 @@ def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages"
 
     folder : what paths of impulse responses are relative to
     """
+    check_count(found, MAXIMUM_STAGES, place, "stages")
     stages = []
     for position, item in enumerate(found):
         here = f"{place}[{position}]."
@@ -145,7 +153,8 @@ def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages"
             id=text(item, "id", new_id(kind_name), here), kind=kind_name, on=flag(item, "on", True, here),
             dry_db=dry, wet_db=number(item, "wet_db", 0.0, LOWEST_DB, HIGHEST_DB, here),
             mix_pct=number(item, "mix_pct", 100.0, 0.0, 100.0, here), mono=flag(item, "mono", False, here),
-            params=_impulses(kind, kind.check(params, f"{here}params"), lambda path: os.path.normpath(folder / path))))
+            params=_impulses(kind, kind.check(params, f"{here}params"),
+                             lambda path: os.path.normpath(folder / path_text(path)))))
     return tuple(stages)
 
 

@@ -10,8 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.files.atomic import write_text
+from yellow_ember.files.atomic import cannot_write, write_text
+from yellow_ember.files.kinds import files_below, is_file
 from yellow_ember.session.edits import use_impulse
+from yellow_ember.session.limits import MAXIMUM_DEPTH, MAXIMUM_STRIPS, check_count, depth_of_buses
 from yellow_ember.session.links import FEWEST, LinkGroup
 from yellow_ember.session.model import (
     LOUDEST_DB,
@@ -33,6 +35,7 @@ from yellow_ember.session.model import (
 from yellow_ember.session.reading import (
     SessionFileError,
     check_format,
+    file_path,
     flag,
     items,
     load_object,
@@ -66,8 +69,8 @@ _LINK_NAMES = ("id", "name", "members", "of_stages", "relative", "parameters")
 _LONGEST = 2**40
 
 
-def session_to_json(session: Session, folder: Path | None) -> str:
-    """The session as a file's text; audio relative to `folder`, or absolute where that is None."""
+def session_to_object(session: Session, folder: Path | None) -> dict[str, Any]:
+    """The session as a file's JSON; audio relative to `folder`, or absolute where that is None."""
 
     def audio(path: Path | None) -> str | None:
         if path is None:
@@ -81,7 +84,7 @@ def session_to_json(session: Session, folder: Path | None) -> str:
                "zone_lufs": None if strip.zone_lufs is None else list(strip.zone_lufs),
                "chain": write_stages(strip.chain, folder), "macros": write_macros(strip.macros, strip.chain)}
               for strip in session.strips]
-    return json.dumps({
+    return {
         "format": FORMAT, "version": VERSION, "name": session.name, "rate": session.rate,
         "tempo": session.tempo, "beats_per_bar": session.beats_per_bar,
         "reference_dbfs": session.reference_dbfs, "ceiling_dbfs": session.ceiling_dbfs, "seed": session.seed,
@@ -91,7 +94,12 @@ def session_to_json(session: Session, folder: Path | None) -> str:
         "links": [{**dataclasses.asdict(group), "members": list(group.members), "parameters": list(group.parameters)}
                   for group in session.links],
         "snapshots": [write_snapshot(one, folder) for one in session.snapshots],
-    }, indent=1) + "\n"
+    }
+
+
+def session_to_json(session: Session, folder: Path | None) -> str:
+    """The session as a file's text, as `session_to_object` gives it."""
+    return json.dumps(session_to_object(session, folder), indent=1) + "\n"
 
 
 def write_session(session: Session, path: Path) -> None:
@@ -99,7 +107,7 @@ def write_session(session: Session, path: Path) -> None:
     try:
         write_text(path, session_to_json(session, path.parent.resolve()))
     except OSError as error:
-        raise SessionFileError(f"{path} can't be saved: {error.strerror}") from None
+        raise SessionFileError(cannot_write(path, error)) from None
 
 
 def read_session(path: Path) -> Session:
@@ -153,6 +161,7 @@ def _part(found: dict[str, Any], name: str) -> dict[str, Any]:
 
 
 def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
+    check_count(found, MAXIMUM_STRIPS, "strips", "strips")
     strips = []
     kinds = [kind.value for kind in StripKind]
     for position, item in enumerate(found):
@@ -161,7 +170,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
         kind = one_of(item, "kind", kinds, here)
         audio = None
         if item.get("audio") is not None:
-            audio = Path(os.path.normpath(folder / text(item, "audio", None, here)))
+            audio = file_path(item, "audio", folder, here)
         chain = read_stages(items(item, "chain", here) if "chain" in item else [], folder, f"{here}chain")
         macros = read_macros(items(item, "macros", here) if "macros" in item else [], chain, f"{here}macros")
         strips.append(Strip(
@@ -197,6 +206,9 @@ def _check_routing(strips: list[Strip]) -> None:
                 raise ValueError(f"{here}: {to!r} is no bus")
             if strip.id in reached(to, lambda at: by_id[at].feeds if at in by_id else ()):
                 raise ValueError(f"{here}: the routing goes round in a circle")
+    depth = depth_of_buses({strip.id: strip.feeds for strip in strips})
+    if depth > MAXIMUM_DEPTH:
+        raise ValueError(f"strips: {depth} of them feed each other in a row; there can be at most {MAXIMUM_DEPTH}")
 
 
 def _zone(item: dict[str, Any], here: str) -> tuple[float, float] | None:
@@ -249,7 +261,7 @@ def _links(found: list[dict[str, Any]], strips: tuple[Strip, ...]) -> tuple[Link
 
 def missing_audio(session: Session) -> list[Strip]:
     """Tracks whose file is not there."""
-    return [strip for strip in session.strips if strip.audio is not None and not strip.audio.is_file()]
+    return [strip for strip in session.strips if strip.audio is not None and not is_file(strip.audio)]
 
 
 def impulse_files(session: Session) -> list[tuple[Strip, StageSettings, Path]]:
@@ -260,11 +272,11 @@ def impulse_files(session: Session) -> list[tuple[Strip, StageSettings, Path]]:
 
 def relocate(session: Session, folder: Path) -> Session:
     """Point tracks and stages whose file is missing to one of the same name below `folder`, where there is one."""
-    by_name = {path.name: path for path in folder.rglob("*") if path.is_file()}
+    by_name = {path.name: path for path in files_below(folder)}
     for strip in missing_audio(session):
         if strip.audio is not None and strip.audio.name in by_name:
             session = session.with_strip(strip.with_(audio=by_name[strip.audio.name]))
     for strip, stage, path in impulse_files(session):
-        if not path.is_file() and path.name in by_name:
+        if not is_file(path) and path.name in by_name:
             session = use_impulse(session, strip.id, stage.id, by_name[path.name])
     return session

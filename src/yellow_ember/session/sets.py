@@ -8,6 +8,7 @@ from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.edits import use_chain
+from yellow_ember.session.limits import MAXIMUM_NOTE
 from yellow_ember.session.link_edits import link_strips
 from yellow_ember.session.links import FEWEST
 from yellow_ember.session.macros import Macro
@@ -86,8 +87,8 @@ def read_set(path: Path) -> StripSet:
         if not parts:
             raise ValueError("parts: there is none")
         return StripSet(text(found, "name", None, ""), one_of(found, "scope", SCOPES, ""),
-                        one_of(found, "intention", INTENTIONS, ""), text(found, "note", "", ""), tuple(parts),
-                        flag(found, "linked", False, ""))
+                        one_of(found, "intention", INTENTIONS, ""), text(found, "note", "", "", MAXIMUM_NOTE),
+                        tuple(parts), flag(found, "linked", False, ""))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
 

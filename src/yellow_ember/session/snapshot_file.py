@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from yellow_ember.session.limits import MAXIMUM_NOTE
 from yellow_ember.session.model import LOUDEST_DB, MOST_MATCH_DB, SILENT_DB
 from yellow_ember.session.reading import (
     flag,
@@ -48,7 +49,7 @@ def read_snapshots(found: list[dict[str, Any]], strip_ids: set[str], folder: Pat
                        for number, state in enumerate(items(item, "states", here)))
         snapshots.append(Snapshot(
             scope=scope, owner=owner, place=whole(item, "place", 0, 0, PLACES - 1, here),
-            name=text(item, "name", "", here), note=text(item, "note", "", here), states=states))
+            name=text(item, "name", "", here), note=text(item, "note", "", here, MAXIMUM_NOTE), states=states))
     if len({one.key for one in snapshots}) != len(snapshots):
         raise ValueError("snapshots: two share a place")
     return tuple(snapshots)

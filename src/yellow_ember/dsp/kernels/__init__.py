@@ -7,9 +7,11 @@ take C-contiguous float64 arrays, release the interpreter lock and are cached on
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import numba
+
+from yellow_ember.dsp.kernels._cache import KernelCache
 
 Kernel = TypeVar("Kernel", bound=Callable[..., Any])
 
@@ -29,6 +31,7 @@ def summing_kernel(function: Kernel) -> Kernel:
 
 
 def _compiled(function: Kernel, freedom: set[str]) -> Kernel:
-    compile_it: Callable[[Kernel], Any] = numba.njit(cache=True, nogil=True, fastmath=freedom, error_model="numpy")
-    compiled: Kernel = compile_it(function)
-    return compiled
+    compile_it: Callable[[Kernel], Any] = numba.njit(nogil=True, fastmath=freedom, error_model="numpy")
+    compiled: Any = compile_it(function)
+    compiled._cache = KernelCache(function)
+    return cast(Kernel, compiled)
