@@ -59,6 +59,19 @@ def end_with_parent(number: signal.Signals | None) -> None:
         os.kill(os.getpid(), number)
 
 
+def be_a_child(number: signal.Signals) -> None:
+    """Called first in every process that the server forks: end with the program, by this signal.
+
+    A child is handed the pipe by which the server learns that the program is gone, to start others by itself;
+    as none does, it lets go of it, or the server would wait for its children and they for the server.
+    """
+    alive = forkserver._forkserver._forkserver_alive_fd  # type: ignore[attr-defined]
+    if alive is not None:
+        forkserver._forkserver._forkserver_alive_fd = None  # type: ignore[attr-defined]
+        os.close(alive)
+    end_with_parent(number)
+
+
 def write_progress(share: float) -> None:
     """Tell the program how far the loading of the kernels is; called in the server."""
     name = os.environ.get(_PROGRESS_VARIABLE)

@@ -9,7 +9,7 @@ from collections.abc import Callable, Generator, Sequence
 from multiprocessing.connection import Connection, wait
 from typing import Any, Generic, TypeVar
 
-from yellow_ember.engine.forking import context, end_with_parent
+from yellow_ember.engine.forking import context, be_a_child
 
 _END_SECONDS = 1.5
 Result = TypeVar("Result")
@@ -122,7 +122,7 @@ def _work(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, 
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         signal.signal(signal.SIGTERM, _end)
-        end_with_parent(signal.SIGTERM)
+        be_a_child(signal.SIGTERM)
         _run(pipe, function, arguments)
     except _Ended:
         pass

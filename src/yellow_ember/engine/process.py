@@ -20,7 +20,7 @@ from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.engine.board import SCOPE_FRAMES, Board
 from yellow_ember.engine.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
-from yellow_ember.engine.forking import end_with_parent
+from yellow_ember.engine.forking import be_a_child
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
 from yellow_ember.engine.messages import (
     ChangeDevice,
@@ -368,7 +368,7 @@ def _hurry() -> None:
 def main(pipe: Connection, board: Board, device: DeviceSettings) -> None:
     """Entry point of the engine's process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    end_with_parent(signal.SIGKILL)
+    be_a_child(signal.SIGKILL)
     _hurry()
     sys.setswitchinterval(0.00005)
     engine = Engine(pipe, board, device)

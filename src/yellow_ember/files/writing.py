@@ -66,15 +66,16 @@ def writing(path: Path, rate: int, channels: int, dtype: str = "float32", *,
     if not path.parent.is_dir():
         raise AudioFileError(f"{path}: there is no folder {path.parent}")
     try:
-        with appearing(path, over_empty=over_empty) as arrival, soundfile.SoundFile(
-                str(arrival.temporary), "w", rate, channels, DTYPES[dtype], format=format_name) as file:
-            writer = AudioWriter(file, dtype, path)
-            yield writer
+        with appearing(path, over_empty=over_empty) as arrival:
+            try:
+                with soundfile.SoundFile(str(arrival.temporary), "w", rate, channels, DTYPES[dtype],
+                                         format=format_name) as file:
+                    writer = AudioWriter(file, dtype, path)
+                    yield writer
+            except soundfile.LibsndfileError as error:
+                # libsndfile keeps the system's reason to itself; what was written still takes its room.
+                full = shutil.disk_usage(path.parent).free < _NEARLY_FULL_BYTES
+                raise OSError(errno.ENOSPC if full else errno.EIO, error.error_string) from None
         writer.path = arrival.path
-    except soundfile.LibsndfileError as error:
-        # libsndfile keeps the system's reason to itself.
-        if shutil.disk_usage(path.parent).free < _NEARLY_FULL_BYTES:
-            raise AudioFileError(cannot_write(path, OSError(errno.ENOSPC, ""))) from None
-        raise AudioFileError(f"{path} can't be written: {error.error_string or 'the system refused'}") from None
     except OSError as error:
         raise AudioFileError(cannot_write(path, error)) from None
