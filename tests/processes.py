@@ -59,7 +59,7 @@ class Program:
         assert not isinstance(answer, dict) or "trouble" not in answer, answer["trouble"]
         return answer
 
-    def wait_for(self, question: str, seconds: float = 60.0) -> Any:
+    def wait_for(self, question: str, seconds: float = 30.0) -> Any:
         """Wait until the answer is true."""
         end = time.monotonic() + seconds
         while not (answer := self.ask(question, seconds)):
