@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip_prints import find_print, print_file, print_strip
+from yellow_ember.files.kinds import FileState, state_of_file
 from yellow_ember.session.following import linked_with
 from yellow_ember.session.model import Session, Strip, StripKind
 
@@ -19,6 +20,9 @@ if TYPE_CHECKING:
 
 SETTLE_SECONDS = 2.5
 """A strip whose sound was changed is left alone for so long."""
+
+
+_CHECK_SECONDS = 1.5
 
 
 class PrintState(enum.Enum):
@@ -43,6 +47,9 @@ class BackgroundPrints(QObject):
         self._files: dict[str, tuple[str, float]] = {}
         self._known: dict[str, tuple[tuple[object, ...], str]] = {}
         self._prints: dict[str, StripPrint] = {}
+        self._states: dict[str, FileState | None] = {}
+        """How the files of the prints were when they were taken."""
+        self._check_at = 0.0
         self._waiting: list[str] = []
         self._job: tuple[str, str, Job[StripPrint]] | None = None
         self._failed: set[str] = set()
@@ -77,12 +84,26 @@ class BackgroundPrints(QObject):
             self._drop_all()
             return
         editing = frozenset(linked_with(session, workspace.chosen))
+        self._check()
         if session is not self._session or editing != self._editing:
             self._session, self._editing = session, editing
             self._look(session)
         self._poll_job()
         self._start_next(session)
         self._tell()
+
+    def _check(self) -> None:
+        """Now and then: let go of prints that somebody has removed or damaged."""
+        now = time.monotonic()
+        if now < self._check_at:
+            return
+        self._check_at = now + _CHECK_SECONDS
+        lost = [strip_id for strip_id, found in self._prints.items()
+                if state_of_file(found.data) != self._states.get(strip_id)]
+        for strip_id in lost:
+            del self._prints[strip_id]
+        if lost:
+            self._session = None
 
     def _file(self, session: Session, strip: Strip, frames: int, ways: frozenset[tuple[str, str]]) -> str:
         """The name of the print that the strip would have; worked out anew only where something in it has changed."""
@@ -145,6 +166,7 @@ class BackgroundPrints(QObject):
 
     def _take(self, found: StripPrint) -> None:
         self._prints[found.strip_id] = found
+        self._states[found.strip_id] = state_of_file(found.data)
         self._waiting.remove(found.strip_id)
         self._send()
 

@@ -6,11 +6,12 @@ import math
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.asked_match import AskedMatch
+from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
 from yellow_ember.app.snapshot_row import SnapshotRow
 from yellow_ember.app.value_bar import ValueBar
@@ -46,8 +47,8 @@ class BandPicture(QWidget):
             self._found, self._match_db, self._fresh = found, match_db, fresh
             self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         middle = self.height() * 0.56
@@ -130,8 +131,8 @@ class KindBars(QWidget):
                 f"{name} {heat_text(level)}" for name, level in zip(self._NAMES, levels, strict=True)))
             self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         part = self.width() / len(self._NAMES)
         for place, name in enumerate(self._NAMES):
             box = QRectF(place * part, 0.0, part - 4.0, self.height())
@@ -167,8 +168,8 @@ class HeatBar(QWidget):
             self.setAccessibleDescription(heat_text(heat_db))
             self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         box = QRectF(self.rect()).adjusted(0.5, 3.5, -0.5, -3.5)
         steps = 48
         painter.setPen(Qt.PenStyle.NoPen)

@@ -9,11 +9,12 @@ import time
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.contours import Line, bilinear, contour
+from yellow_ember.app.painting import painted
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
@@ -88,8 +89,8 @@ class FieldPicture(QWidget):
         frame = self._frame()
         return QPointF(frame.left() + x * frame.width(), frame.bottom() - y * frame.height())
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         frame = self._frame()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,6 +13,9 @@ from yellow_ember.session.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
+
+
+_CHECK_SECONDS = 1.5
 
 
 def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
@@ -26,6 +30,7 @@ class Imports:
         self._ready: dict[tuple[Path, int], Conformed] = {}
         self._failed: set[tuple[Path, int]] = set()
         self._waiting: list[tuple[Path, int]] = []
+        self._check_at = 0.0
         self._now: tuple[tuple[Path, int], Job[Conformed]] | None = None
 
     def ready(self, path: Path | None) -> Conformed | None:
@@ -60,6 +65,7 @@ class Imports:
 
     def poll(self) -> None:
         """Called with the clock."""
+        self._check()
         if self._now is None:
             if self._waiting:
                 key = self._waiting.pop(0)
@@ -76,11 +82,30 @@ class Imports:
             self._failed.add(key)
             self._workspace.messages.warn(str(error))
         if not self._waiting:
-            self._workspace.working.emit("", 1.0)
-            if self._workspace.engine is not None:
-                self._workspace.engine.set_session(self._workspace.session, reload=True)
-            self._workspace.measurer.want()
-            self._workspace.session_changed.emit(self._workspace.session)
+            self._made_ready()
+
+    def _made_ready(self) -> None:
+        """Let everybody take the copies that there are now."""
+        workspace = self._workspace
+        workspace.working.emit("", 1.0)
+        if workspace.engine is not None:
+            workspace.engine.set_session(workspace.session, reload=True)
+        workspace.measurer.want()
+        workspace.session_changed.emit(workspace.session)
+
+    def _check(self) -> None:
+        """Now and then: make copies anew that somebody has removed or damaged."""
+        now = time.monotonic()
+        if now < self._check_at:
+            return
+        self._check_at = now + _CHECK_SECONDS
+        lost = [key for key, found in self._ready.items() if not found.is_whole]
+        for key in lost:
+            del self._ready[key]
+        if lost:
+            self.want(self._workspace.session)
+            if self._now is None and not self._waiting:
+                self._made_ready()
 
     def cancel(self) -> None:
         if self._now is not None:

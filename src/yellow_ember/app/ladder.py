@@ -8,12 +8,13 @@ removes it, the plus adds one.
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app import copying, theme
 from yellow_ember.app.asked_match import AskedMatch
 from yellow_ember.app.level import against_vu
+from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.app.preset_browser import PresetBrowser
 from yellow_ember.app.workspace import Workspace
@@ -111,8 +112,8 @@ class Ladder(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         strip, axes = self._workspace.strip, self._axes()

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import (
     Axes,
     draw_frame,
@@ -44,8 +45,8 @@ class Meters(QWidget):
             f"and {reading.third_pct[1]:.2f} %; left leads by {reading.phase_deg:.0f} degrees")
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         side = float(self.height()) - 30.0
@@ -121,8 +122,8 @@ class BiasPicture(QWidget):
         self._swept = points
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         half = self.width() / 2.0

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -76,8 +77,8 @@ class MeterColumn(QWidget):
         level = self.levels.get("Short-term", (-math.inf,))[0]
         return None if zone is None or not math.isfinite(level) else zone[0] <= level <= zone[1]
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip = self._workspace.session.strip(self.strip_id)
         painter.setFont(theme.font(10.5, bold=True))

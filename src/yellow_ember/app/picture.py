@@ -12,7 +12,6 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QPixmap,
     QResizeEvent,
@@ -24,6 +23,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.disc import draw_disc
 from yellow_ember.app.handles import Handles
 from yellow_ember.app.level import draw_level
+from yellow_ember.app.painting import painted, painting
 from yellow_ember.app.plot import (
     Axes,
     draw_frame,
@@ -194,7 +194,8 @@ class Picture(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         if self._stale:
             # While a control or the window's edge moves, what stands still is drawn anew now and
             # then, and in between stretched to fit.
@@ -205,7 +206,6 @@ class Picture(QWidget):
                 self._stale, self._drawn_at = False, time.monotonic()
             elif not self._later.isActive():
                 self._later.start()
-        painter = QPainter(self)
         painter.drawPixmap(self.rect(), self._still)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for part, box in self._boxes():
@@ -238,11 +238,10 @@ class Picture(QWidget):
         picture = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
         picture.setDevicePixelRatio(ratio)
         picture.fill(theme.PANEL)
-        painter = QPainter(picture)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for part, box in self._boxes():
-            self._paint_part(painter, part, box)
-        painter.end()
+        with painting(picture) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for part, box in self._boxes():
+                self._paint_part(painter, part, box)
         return picture
 
     def _paint_part(self, painter: QPainter, part: Part, box: QRectF) -> None:

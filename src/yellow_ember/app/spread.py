@@ -11,11 +11,12 @@ import math
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
+from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
@@ -97,8 +98,8 @@ class SpreadPicture(QWidget):
                 return QPointF(axes.x(hz), axes.y(min(max(level, axes.y_low + 2.0), axes.y_high - 2.0)))
         return None
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
         axes = self._axes()

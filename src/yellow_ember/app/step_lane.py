@@ -7,10 +7,11 @@ and right choose a step, up and down change it, Backspace lets it go.
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted
 from yellow_ember.dsp.parameters import Steps, Value, Values
 
 HEIGHT = 92
@@ -146,8 +147,8 @@ class StepLane(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), theme.PANEL)
         lane = self._lane()
         painter.setFont(theme.font(8.5, bold=True))

@@ -11,7 +11,6 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
 )
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
@@ -19,6 +18,7 @@ from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWid
 from yellow_ember.app import copying, theme
 from yellow_ember.app.background import PrintState
 from yellow_ember.app.level import draw_level
+from yellow_ember.app.painting import painted
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
 from yellow_ember.session.link_edits import group_of, join_link, leave_link, link_strips
@@ -115,8 +115,8 @@ class StripRow(QWidget):
         width = 17.0 * len(self._strip.chain[:_GLYPHS])
         return QRectF(self._button_box(0).left() - width - 3, 4.5, width, 14)
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip, workspace = self._strip, self._workspace
         if self.strip_id in workspace.chosen:

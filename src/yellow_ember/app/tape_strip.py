@@ -14,7 +14,6 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QPixmap,
     QPolygonF,
@@ -23,6 +22,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted, painting
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.client import EngineState
 from yellow_ember.files.conformed import OVERVIEW_FRAMES
@@ -104,13 +104,13 @@ class TapeStrip(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         if self._still is None:
             ratio = self.devicePixelRatioF()
             self._still = QPixmap(self.size() * ratio)
             self._still.setDevicePixelRatio(ratio)
             self._paint_still(self._still)
-        painter = QPainter(self)
         painter.drawPixmap(0, 0, self._still)
         x = self._x(self._position)
         painter.setPen(QPen(theme.TEXT, 1.4))
@@ -121,7 +121,10 @@ class TapeStrip(QWidget):
 
     def _paint_still(self, pixmap: QPixmap) -> None:
         pixmap.fill(theme.PANEL)
-        painter = QPainter(pixmap)
+        with painting(pixmap) as painter:
+            self._paint_content(painter)
+
+    def _paint_content(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         wave = QRectF(8, _RULER, self.width() - 16, self.height() - _RULER - 6)
         painter.fillRect(wave, theme.GROUND)
@@ -150,7 +153,6 @@ class TapeStrip(QWidget):
             elif self._workspace.strip.chain:
                 scale = 10.0 ** (self._workspace.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, found.wave_after * scale, found.start, found.end, filled=False)
-        painter.end()
 
     def _paint_ruler(self, painter: QPainter, wave: QRectF) -> None:
         session = self._workspace.session

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEv
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted, painting
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.oversampling import FACTORS
@@ -44,7 +45,10 @@ class TransportButton(QPushButton):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
-        painter = QPainter(self)
+        with painting(self) as painter:
+            self._paint_sign(painter)
+
+    def _paint_sign(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         colour = theme.AFTER if self.isChecked() or self._sign == "stop" else theme.TEXT
         painter.setPen(QPen(colour, 1.6))
@@ -135,8 +139,8 @@ class CompareSwitch(QWidget):
             case _:
                 super().keyPressEvent(event)
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         part = self.width() / 3
         colours = (theme.BEFORE, theme.AFTER, theme.heat_colour(-18.0))
         for place, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):

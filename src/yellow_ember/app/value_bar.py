@@ -21,13 +21,13 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QWheelEvent,
 )
 from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.painting import painted
 from yellow_ember.dsp.parameters import Impulse, Number, Option, Parameter, Switch, Value, as_pair
 
 HEIGHT = 30
@@ -345,8 +345,8 @@ class ValueBar(QWidget):
     def minimumSizeHint(self) -> QSize:
         return QSize(110, HEIGHT)
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(0.5, 1.5, -0.5, -1.5)
         enabled = self.isEnabled()

@@ -6,7 +6,7 @@ import functools
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
+from yellow_ember.app.painting import painted
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
@@ -78,8 +79,8 @@ class Tile(QWidget):
             self.lit = lit
             self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5)
         painter.setPen(QPen(theme.AFTER if self.lit or self.hasFocus() else theme.EDGE, 2.0 if self.lit else 1.0))

@@ -199,6 +199,7 @@ class StripNode:
 
     def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
         """Run the next `frames`, reading `segments` where the strip is a track."""
+        self._player.leave_broken()
         if self._unread and tap is None and len(segments) == 1 and self._player.alone:
             self._player.play_to_sides(segments[0][0], self._match, self._left, self._right, self.out(frames))
             return

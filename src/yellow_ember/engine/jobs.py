@@ -9,7 +9,7 @@ from collections.abc import Callable, Generator, Sequence
 from multiprocessing.connection import Connection, wait
 from typing import Any, Generic, TypeVar
 
-from yellow_ember.engine.forking import context, be_a_child
+from yellow_ember.engine.forking import be_a_child, context
 
 _END_SECONDS = 1.5
 Result = TypeVar("Result")

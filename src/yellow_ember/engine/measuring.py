@@ -10,6 +10,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs import Progress
 from yellow_ember.engine.transport import Transport
+from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.heat import Comparison, compare
 from yellow_ember.measure.loudness import Loudness, loudness
@@ -65,7 +66,9 @@ def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_hea
     """Run the strip's loop; `as_heard` with mute and solo.  AudioFileError where there is nothing to run."""
     if not as_heard:
         session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
-    graph = Graph(session, GraphSettings(session.quality.live, BLOCK, frozenset(session.upstream(strip_id))))
+    reaching = frozenset(session.upstream(strip_id))
+    conform_all((strip.audio for strip in session.strips if strip.id in reaching), session.rate)
+    graph = Graph(session, GraphSettings(session.quality.live, BLOCK, reaching))
     node = graph.nodes[strip_id]
     loop = measured_stretch(session, graph.frames)
     length = loop.end - loop.start

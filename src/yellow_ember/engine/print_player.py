@@ -146,6 +146,11 @@ class PrintPlayer:
                 kept.reset()
             self._go_on()
 
+    def leave_broken(self) -> None:
+        """Go back to the chain where the print that is played was damaged on disk."""
+        if self._deck is not None and self._deck.reader.broken and self._wanted is not None:
+            self.use(None)
+
     def play_to_sides(self, start: int, match: Ramp, left: Ramp, right: Ramp, out: Samples) -> None:
         """The print alone from a frame on, at three gains, as `out` (2, frames): most strips, most of the time."""
         deck = self._deck

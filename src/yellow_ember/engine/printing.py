@@ -13,7 +13,7 @@ from pathlib import Path
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs import Progress
 from yellow_ember.files.atomic import free_name
-from yellow_ember.files.conformed import conform
+from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import AudioWriter, writing
 from yellow_ember.plain_text import plain_file_name
@@ -57,9 +57,7 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
     """
     if not order.folder.is_dir():
         raise AudioFileError(f"there is no folder {order.folder}")
-    for strip in session.strips:
-        if strip.audio is not None:
-            conform(strip.audio, session.rate)
+    conform_all((strip.audio for strip in session.strips), session.rate)
     upstream = frozenset().union(*(session.upstream(strip_id) for strip_id in order.strips))
     factor = order.oversample or session.quality.printing
     graph = Graph(session, GraphSettings(factor, BLOCK, upstream))

@@ -17,7 +17,10 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs import Progress
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.files.atomic import cannot_write, replacing
+from yellow_ember.files.atomic import cannot_write, replacing, write_text
+from yellow_ember.files.conformed import conform_all
+from yellow_ember.files.json_files import JsonFileError, read_object
+from yellow_ember.files.kinds import state_of_file
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.folders import Base, folder
 from yellow_ember.session.model import Session, Strip
@@ -26,7 +29,7 @@ from yellow_ember.session.reading import write_stages
 BLOCK = 4096
 TAIL_SECONDS = 10.0
 """How long a print goes on behind the session's last sound."""
-_FORMAT = 1
+_FORMAT = 2
 
 
 def prints_folder() -> Path:
@@ -71,12 +74,14 @@ def find_print(session: Session, strip_id: str, frames: int) -> StripPrint | Non
     """The print of a strip as it is now, where there is a whole one."""
     data = print_file(session, strip_id, frames)
     try:
-        facts = json.loads(data.with_suffix(".json").read_text("utf-8"))
-        channels, length = int(facts["channels"]), int(facts["frames"])
-        if data.stat().st_size != 4 * channels * length:
-            return None
-        os.utime(data)
-    except (OSError, ValueError, KeyError, TypeError):
+        card = data.with_suffix(".json")
+        facts = read_object(card)
+        channels, length, state = int(facts["channels"]), int(facts["frames"]), tuple(facts["data"])
+        # The card's time says when the print was last used.
+        os.utime(card)
+    except (OSError, JsonFileError, ValueError, KeyError, TypeError):
+        return None
+    if state_of_file(data) != state:
         return None
     return StripPrint(strip_id, session.strip(strip_id).chain, data, channels, length)
 
@@ -87,7 +92,9 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
     AudioFileError where it can't be written.
     """
     os.nice(9)
-    graph = Graph(session, GraphSettings(session.quality.printing, BLOCK, frozenset(session.upstream(strip_id))))
+    reaching = frozenset(session.upstream(strip_id))
+    conform_all((strip.audio for strip in session.strips if strip.id in reaching), session.rate)
+    graph = Graph(session, GraphSettings(session.quality.printing, BLOCK, reaching))
     node = graph.nodes[strip_id]
     length = frames + round(TAIL_SECONDS * session.rate)
     data = print_file(session, strip_id, frames)
@@ -106,8 +113,8 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
                 graph.process([(done, count)], count, tap)
                 done += count
                 progress(done / (length + node.latency))
-        with replacing(data.with_suffix(".json")) as temporary:
-            temporary.write_text(json.dumps({"channels": node.channels, "frames": length}), encoding="utf-8")
+        write_text(data.with_suffix(".json"), json.dumps(
+            {"channels": node.channels, "frames": length, "data": state_of_file(data)}))
         trim_prints(limit, keep=data)
     except OSError as error:
         raise AudioFileError(f"{session.strip(strip_id).name} can't be printed. "
@@ -118,12 +125,15 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
 def trim_prints(limit: int, keep: Path | None = None) -> None:
     """Remove the prints used longest ago until all together take at most `limit` bytes."""
     def used(path: Path) -> float:
-        return path.stat().st_mtime
+        state = state_of_file(path.with_suffix(".json")) or state_of_file(path)
+        return 0.0 if state is None else state[2]
 
     held = 0
     for data in sorted(prints_folder().glob("*.f32"), key=used, reverse=True):
-        held += data.stat().st_size
+        state = state_of_file(data)
+        size = 0 if state is None else state[1]
+        held += size
         if held > limit and data != keep:
-            held -= data.stat().st_size
+            held -= size
             data.unlink(missing_ok=True)
             data.with_suffix(".json").unlink(missing_ok=True)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,14 +17,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.files.atomic import cannot_write, replacing, write_text
+from yellow_ember.files.json_files import JsonFileError, read_object
+from yellow_ember.files.kinds import FileState, file_state, is_file, state_of_file
 from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_blocks
 from yellow_ember.folders import Base, folder
 
 OVERVIEW_FRAMES = 256
 """Frames that one column of the overview stands for."""
 CACHE_LIMIT = 20 * 2**30
-_FORMAT = 1
-
+_FORMAT = 2
+_LOUDEST_SHOWN = 1e3
 
 Segment = tuple[int, int]
 """A stretch of a time line: first frame, number of frames."""
@@ -45,6 +47,7 @@ class Conformed:
 
     data : raw float32 file (frames, channels); overview : .npy (columns, channels, 2) of
     least and greatest sample, float32; replaced : NaN and infinities set to silence
+    states : of both files when they were made, by which it is noticed when anything happens to them
     """
 
     source: Path
@@ -55,9 +58,22 @@ class Conformed:
     frames: int
     replaced: int
     warning: str
+    states: tuple[FileState | None, FileState | None]
+
+    @property
+    def is_whole(self) -> bool:
+        """True while both files are as they were made."""
+        return None not in self.states and (state_of_file(self.data), state_of_file(self.overview)) == self.states
 
     def read_overview(self) -> NDArray[np.float32]:
-        return np.asarray(np.load(self.overview))
+        """The overview; an empty one where somebody has damaged it just now."""
+        try:
+            found = np.asarray(np.load(self.overview), np.float32)
+        except (OSError, ValueError, EOFError, MemoryError):
+            found = np.zeros(0, np.float32)
+        if found.ndim != 3 or found.shape[1:] != (self.channels, 2):
+            return np.zeros((0, self.channels, 2), np.float32)
+        return np.nan_to_num(found).clip(-_LOUDEST_SHOWN, _LOUDEST_SHOWN)
 
 
 def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
@@ -72,15 +88,15 @@ def find_conformed(source: Path, rate: int) -> Conformed | None:
     """The ready copy, where there is one."""
     try:
         data, overview, card = _names(source, rate)
-        facts = json.loads(card.read_text(encoding="utf-8"))
-        whole = data.stat().st_size == facts["frames"] * facts["channels"] * 4 and overview.exists()
-    except (OSError, ValueError, KeyError):
+        facts = read_object(card)
+        states = tuple(facts["data"]), tuple(facts["overview"])
+        found = Conformed(source, data, overview, rate, int(facts["channels"]), int(facts["frames"]),
+                          int(facts["replaced"]), str(facts["warning"]), states)
+        # The card's time says when the copy was last used.
+        os.utime(card)
+    except (OSError, JsonFileError, ValueError, KeyError, TypeError):
         return None
-    if not whole:
-        return None
-    os.utime(data)
-    return Conformed(source, data, overview, rate, facts["channels"], facts["frames"], facts["replaced"],
-                     facts["warning"])
+    return found if found.is_whole else None
 
 
 def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda share: None) -> Conformed:
@@ -125,11 +141,22 @@ def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda 
         warning = info.warning
         if replaced:
             warning = f"{warning} {source.name} held {replaced} samples that are no numbers; they are silent".strip()
+        states = state_of_file(data), state_of_file(overview)
         write_text(card, json.dumps({"frames": frames, "channels": info.channels, "replaced": replaced,
-                                     "warning": warning}))
+                                     "warning": warning, "data": states[0], "overview": states[1]}))
     except OSError as error:
         raise AudioFileError(f"{source.name} can't be made ready. {cannot_write(data, error)}") from None
-    return Conformed(source, data, overview, rate, info.channels, frames, replaced, warning)
+    return Conformed(source, data, overview, rate, info.channels, frames, replaced, warning, states)
+
+
+def conform_all(sources: Iterable[Path | None], rate: int) -> None:
+    """Make ready copies of files that have none, or none any more; what is not there is left out.
+
+    AudioFileError where one can't be read.
+    """
+    for source in sources:
+        if source is not None and is_file(source):
+            conform(source, rate)
 
 
 def _extremes(samples: NDArray[np.float32]) -> list[NDArray[np.float32]]:
@@ -145,10 +172,14 @@ def _extremes(samples: NDArray[np.float32]) -> list[NDArray[np.float32]]:
 
 def trim_cache(limit: int) -> None:
     """Remove the copies used longest ago until the cache holds at most `limit` bytes."""
-    copies = sorted(cache_folder().glob("*.f32"), key=lambda path: path.stat().st_mtime, reverse=True)
+    def used(copy: Path) -> float:
+        state = state_of_file(copy.with_suffix(".json"))
+        return 0.0 if state is None else state[2]
+
     held = 0
-    for copy in copies:
-        held += copy.stat().st_size
+    for copy in sorted(cache_folder().glob("*.f32"), key=used, reverse=True):
+        state = state_of_file(copy)
+        held += 0 if state is None else state[1]
         if held > limit:
             for path in (copy, copy.with_suffix(".npy"), copy.with_suffix(".json")):
                 path.unlink(missing_ok=True)
@@ -158,6 +189,7 @@ class RawReader:
     """Random access to raw interleaved float32, without allocating per read and without mapping it into memory.
 
     first : the frame of the time line that the file begins with.  OSError where the file is gone.
+    A file that is cut short or overwritten meanwhile is noticed: from then on `broken` is True and all is silence.
     """
 
     def __init__(self, data: Path, channels: int, frames: int, longest: int, first: int = 0) -> None:
@@ -166,6 +198,8 @@ class RawReader:
         self._first = first
         self._file = -1
         self._file = os.open(data, os.O_RDONLY)
+        self._state = file_state(os.fstat(self._file))
+        self.broken = False
         self._buffer = np.zeros((longest, channels), np.float32)
         self._bytes = self._buffer.data.cast("B")
         self._frame_bytes = 4 * channels
@@ -180,11 +214,15 @@ class RawReader:
         found = self._buffer[:frames]
         start -= self._first
         available = max(0, min(frames, self.frames - start)) if start >= 0 else 0
+        if available > 0:
+            wanted = available * self._frame_bytes
+            count = os.preadv(self._file, [self._bytes[:wanted]], start * self._frame_bytes)
+            if count < wanted or file_state(os.fstat(self._file)) != self._state:
+                self.broken = True
+                available = 0
+            self._read_ahead(start + available)
         if available < frames:
             found[available:] = 0.0
-        if available > 0:
-            os.preadv(self._file, [self._bytes[:available * self._frame_bytes]], start * self._frame_bytes)
-            self._read_ahead(start + available)
         return found
 
     def read_segments(self, segments: Sequence[Segment], block: NDArray[np.float64]) -> None:

@@ -19,7 +19,7 @@ MAXIMUM_BYTES = 64 * 2**20
 """Of a file; a session of all that it can hold is smaller."""
 _MAXIMUM_PARTS, _MAXIMUM_VALUES = 1_000_000, 4_000_000
 """Lists and objects, and values: what a hostile file could make of a few bytes each."""
-_MAXIMUM_DIGITS = 18
+_MAXIMUM_DIGITS = 19
 
 
 def read_object(path: Path) -> dict[str, Any]:

@@ -33,7 +33,7 @@ def files_below(folder: Path) -> Iterator[Path]:
 
 
 FileState = tuple[int, int, int]
-"""What changes when a file is written: inode, size, time of the last change in nanoseconds."""
+"""What changes when a file is written or replaced: inode, size, time of the last change in nanoseconds."""
 
 
 def state_of_file(path: Path) -> FileState | None:
@@ -42,4 +42,9 @@ def state_of_file(path: Path) -> FileState | None:
         status = path.stat()
     except (OSError, ValueError):
         return None
+    return file_state(status)
+
+
+def file_state(status: os.stat_result) -> FileState:
+    """The part of a file's status that tells whether it is as it was."""
     return status.st_ino, status.st_size, status.st_mtime_ns
