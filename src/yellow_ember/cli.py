@@ -247,7 +247,7 @@ def _measure(arguments: argparse.Namespace) -> int:
         return 0
     for name, value in result.items():
         if name != "bands":
-            print(f"{name:22} {value:.2f}" if isinstance(value, float) else f"{name:22} {value}")
+            print(plain_line(f"{name:22} {value:.2f}" if isinstance(value, float) else f"{name:22} {value}"))
     for band in result.get("bands", []):
         print(f"{band['hz']:8.0f} Hz  tone {band['tone_db']:+6.2f} dB  added {band['added_db']:7.1f} dB")
     return 0

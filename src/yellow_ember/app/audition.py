@@ -8,9 +8,10 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QLabel, QListWidget, QWidget
+from PyQt6.QtWidgets import QListWidget, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.jobs import Job, JobError
@@ -35,7 +36,7 @@ class Audition(TryingWindow):
         self.list.setAccessibleName(name)
         self.list.currentRowChanged.connect(self._try_row)
         self.list.itemActivated.connect(lambda _item: self.activate())
-        self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
         self.closing_row = self.button_row((

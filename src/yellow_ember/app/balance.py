@@ -7,13 +7,14 @@ import math
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen
-from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.asked_match import AskedMatch
 from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
 from yellow_ember.app.snapshot_row import SnapshotRow
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number, as_number
@@ -206,14 +207,14 @@ class Balance(QWidget):
         self._workspace = workspace
         self.bands = BandPicture()
         self.heat, self.kinds = HeatBar(), KindBars()
-        self.warning = QLabel()
+        self.warning = TextLabel()
         self.warning.setWordWrap(True)
         self.warning.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.warning.setAccessibleName("Warning")
-        self.state = QLabel()
+        self.state = TextLabel()
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
-        self.numbers: dict[str, QLabel] = {}
-        title = QLabel("Balance")
+        self.numbers: dict[str, TextLabel] = {}
+        title = TextLabel("Balance")
         title.setFont(theme.font(10.5, bold=True))
         head = QHBoxLayout()
         head.addWidget(title)
@@ -221,7 +222,7 @@ class Balance(QWidget):
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
         for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change")):
-            label, number = QLabel(name), QLabel()
+            label, number = TextLabel(name), TextLabel()
             label.setStyleSheet(f"color: {theme.DIM.name()}")
             number.setFont(theme.font(9.5, bold=True))
             number.setAccessibleName(name)
@@ -244,7 +245,7 @@ class Balance(QWidget):
         self.keep_tone = QCheckBox("with the change of tone")
         self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
         self.keep_tone.toggled.connect(lambda on: workspace.added.set(keep_tone=on))
-        self.alone = QLabel()
+        self.alone = TextLabel()
         self.alone.setAccessibleName("Level of what was added")
         self.louder = ValueBar(LOUDER)
         self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))

@@ -10,11 +10,12 @@ import time
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.contours import Line, bilinear, contour
 from yellow_ember.app.painting import painted
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
@@ -202,17 +203,17 @@ class BalanceField(ToolWindow):
         self.picture = FieldPicture()
         self.picture.moving.connect(self._move)
         self.picture.moved.connect(self._commit)
-        self.state = QLabel()
+        self.state = TextLabel()
         self.state.setAccessibleName("Under the point")
         top = QHBoxLayout()
         for text, box in (("Along", self.along), ("Up", self.up)):
-            top.addWidget(QLabel(text))
+            top.addWidget(TextLabel(text))
             top.addWidget(box, 1)
         layout = QVBoxLayout(self)
         layout.addLayout(top)
         layout.addWidget(self.picture, 1)
         layout.addWidget(self.state)
-        hint = QLabel("Colour and lines: heat in dB, equally loud. Dashed: the tone is kept. Framed: snapshots. "
+        hint = TextLabel("Colour and lines: heat in dB, equally loud. Dashed: the tone is kept. Framed: snapshots. "
                       "Drag the point, or use the arrow keys.")
         hint.setStyleSheet(f"color: {theme.DIM.name()}")
         hint.setWordWrap(True)

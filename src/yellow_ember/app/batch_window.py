@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QListWidget,
     QProgressBar,
@@ -28,6 +27,7 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app import theme
 from yellow_ember.app.saving import ask_where_to_save
+from yellow_ember.app.text import TextLabel, as_text
 from yellow_ember.app.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.oversampling import FACTORS
@@ -103,7 +103,7 @@ class BatchWindow(ToolWindow):
         self.results.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.progress = QProgressBar()
         self.progress.setAccessibleName("Progress")
-        self.state = QLabel("Drop files and folders here. Files that are there are never overwritten.")
+        self.state = TextLabel("Drop files and folders here. Files that are there are never overwritten.")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
         self._lay_out()
@@ -267,7 +267,7 @@ class BatchWindow(ToolWindow):
             notes.append(f"{entry.clipped} samples clipped")
         for column, text in enumerate((entry.source.name, entry.state, "; ".join(notes))):
             item = QTableWidgetItem(text)
-            item.setToolTip(str(entry.source if column == 0 else entry.target if column == 1 else text))
+            item.setToolTip(as_text(str(entry.source if column == 0 else entry.target if column == 1 else text)))
             if entry.state == FAILED:
                 item.setForeground(theme.AFTER)
             self.results.setItem(row, column, item)

@@ -9,7 +9,7 @@ import functools
 from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.balance_field import BalanceField
@@ -22,6 +22,7 @@ from yellow_ember.app.macro_row import MacroRow, add_macro_menu
 from yellow_ember.app.picture import Picture
 from yellow_ember.app.proposal import Proposal
 from yellow_ember.app.step_lane import StepLane
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.variation_sheet import VariationSheet
 from yellow_ember.app.workspace import Workspace
@@ -62,9 +63,9 @@ class Bench(QWidget):
         self._sentence = ""
         self._titles: set[str] = set()
         self._built_for: tuple[str, str] | None = None
-        self._title = QLabel()
+        self._title = TextLabel()
         self._title.setFont(theme.font(10.5, bold=True))
-        self._purpose = QLabel()
+        self._purpose = TextLabel()
         self._purpose.setStyleSheet(f"color: {theme.DIM.name()}")
         self._purpose.setWordWrap(True)
         self._purpose.setContentsMargins(10, 0, 10, 0)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.blind_test import BlindTest
@@ -38,7 +39,7 @@ class BlindWindow(ToolWindow):
         self.second.setCurrentIndex(min(1, len(self._choices) - 1))
         self.trials.addItems(_TRIALS)
         self.trials.setCurrentText("16")
-        self.state = QLabel("Both are brought to the same loudness first. The pictures are hidden while you listen.")
+        self.state = TextLabel("Both are brought to the same loudness first. The pictures are hidden while you listen.")
         self.state.setWordWrap(True)
         self.buttons: dict[str, QPushButton] = {}
         self._lay_out()
@@ -66,7 +67,7 @@ class BlindWindow(ToolWindow):
         for name in ("A", "X", "B"):
             self.buttons[name].setCheckable(True)
         layout.addWidget(self.state)
-        keys = QLabel("Keys: A, B, X hear; 1 and 2 say that X is A or B; Space plays; Escape ends")
+        keys = TextLabel("Keys: A, B, X hear; 1 and 2 say that X is A or B; Space plays; Escape ends")
         keys.setStyleSheet(f"color: {theme.DIM.name()}")
         layout.addWidget(keys)
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.sends import Sends
 from yellow_ember.app.strip_row import StripRow
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number
@@ -53,7 +54,7 @@ class Desk(QWidget):
         faders = QVBoxLayout()
         faders.setContentsMargins(6, 0, 6, 0)
         faders.setSpacing(3)
-        self.several = QLabel()
+        self.several = TextLabel()
         self.several.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.several.setWordWrap(True)
         self.sends = Sends(workspace)

@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLayout,
     QLineEdit,
     QPlainTextEdit,
@@ -27,6 +26,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import BLOCK_SIZES
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number, as_number
@@ -89,7 +89,7 @@ class SettingsDialog(QDialog):
         form.addRow("Room for prints", self.room)
         form.addRow("Look (next start)", self.look)
         form.addRow("Scale, % (next start)", self.scale)
-        note = QLabel("Level reference and ceiling belong to the session, the rest to the program. "
+        note = TextLabel("Level reference and ceiling belong to the session, the rest to the program. "
                       "The quality of listening and printing is set in the top line.")
         note.setWordWrap(True)
         note.setStyleSheet(f"color: {theme.DIM.name()}")
@@ -143,7 +143,7 @@ class PrintDialog(QDialog):
         form.addRow("As", self.kind)
         form.addRow("Into folder", row)
         quality = workspace.session.quality.printing
-        note = QLabel(f"At {quality}x oversampling. Files that are there are never overwritten; "
+        note = TextLabel(f"At {quality}x oversampling. Files that are there are never overwritten; "
                       "new ones get a number.")
         note.setWordWrap(True)
         note.setStyleSheet(f"color: {theme.DIM.name()}")
@@ -223,15 +223,15 @@ class ShortcutSheet(QDialog):
             grid = QGridLayout()
             row = 0
             for title, entries in chunk:
-                label = QLabel(title)
+                label = TextLabel(title)
                 label.setFont(theme.font(10, bold=True))
                 grid.addWidget(label, row, 0, 1, 2)
                 row += 1
                 for keys, meaning in entries:
-                    key = QLabel(keys)
+                    key = TextLabel(keys)
                     key.setStyleSheet(f"color: {theme.AFTER.name()}")
                     grid.addWidget(key, row, 0)
-                    grid.addWidget(QLabel(meaning), row, 1)
+                    grid.addWidget(TextLabel(meaning), row, 1)
                     row += 1
             grid.setRowStretch(row, 1)
             grid.setHorizontalSpacing(16)

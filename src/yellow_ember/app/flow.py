@@ -6,15 +6,16 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QObject, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QResizeEvent
-from PyQt6.QtWidgets import QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import TextLabel
 
 _COLUMN = 182
 _GAP = 8
 
 
-class GroupTitle(QLabel):
+class GroupTitle(TextLabel):
     """A group's name; a double-click puts the whole group back to its defaults."""
 
     def __init__(self, text: str, reset: Callable[[], None]) -> None:

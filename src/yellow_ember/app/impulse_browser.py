@@ -8,9 +8,10 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.audition import Audition
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import is_file
@@ -28,7 +29,7 @@ class ImpulseBrowser(Audition):
         self._places: list[Path] = []
         self.setWindowTitle(f"Impulse responses for {workspace.strip.name}")
         self.resize(560, 480)
-        self.where = QLabel()
+        self.where = TextLabel()
         self.where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.up = QPushButton("Up")
         self.up.setToolTip("The folder above (Left)")
@@ -43,7 +44,7 @@ class ImpulseBrowser(Audition):
         top.addWidget(self.where, 1)
         top.addWidget(self.up)
         top.addWidget(other)
-        self.about = QLabel()
+        self.about = TextLabel()
         layout = QVBoxLayout(self)
         layout.addLayout(top)
         layout.addWidget(self.list, 1)

@@ -17,7 +17,6 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QListWidget,
     QPushButton,
     QVBoxLayout,
@@ -26,6 +25,7 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app import theme
 from yellow_ember.app.line_up_pictures import SHOWN_HZ, BiasPicture, Meters
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
@@ -108,7 +108,7 @@ class LineUpWindow(QWidget):
             left.addWidget(bar)
         kind = stage_kind("tape")
         for title, names in _STEPS:
-            label = QLabel(title)
+            label = TextLabel(title)
             label.setFont(theme.font(8.5, bold=True))
             left.addSpacing(6)
             left.addWidget(label)

@@ -8,7 +8,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QVBoxLayout,
@@ -16,6 +15,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.link_edits import (
@@ -53,7 +53,7 @@ class LinksWindow(ToolWindow):
         self.way.setAccessibleName("How the others move")
         self.way.addItems([text for text, _ in _WAYS])
         self.way.activated.connect(self._set_way)
-        self.state = QLabel()
+        self.state = TextLabel()
         self.state.setWordWrap(True)
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self._lay_out()
@@ -64,16 +64,16 @@ class LinksWindow(ToolWindow):
 
     def _lay_out(self) -> None:
         left, right = QVBoxLayout(), QVBoxLayout()
-        left.addWidget(QLabel("Groups"))
+        left.addWidget(TextLabel("Groups"))
         left.addWidget(self.groups, 1)
         for entry in (("Link the chosen strips", self.link_chosen, "Ctrl+click strips in the desk first"),
                       ("Link their stages of a kind", self.link_kind,
                        "The chosen stage, with the first of its kind on every other chosen strip")):
             left.addLayout(self.button_row((entry,)))
-        right.addWidget(QLabel("Members"))
+        right.addWidget(TextLabel("Members"))
         right.addWidget(self.members, 1)
         right.addWidget(self.way)
-        right.addWidget(QLabel("What is linked (all, or what is ticked)"))
+        right.addWidget(TextLabel("What is linked (all, or what is ticked)"))
         right.addWidget(self.parameters, 2)
         right.addLayout(self.button_row((
             ("Bypass", self.bypass, "All members at once"), ("Solo", self.solo, "All strips of the group"),

@@ -10,7 +10,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QMenu,
@@ -23,6 +22,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.macro_row import macro_number
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Choice, Group, Number, Option, Value, as_number
@@ -85,7 +85,7 @@ class MacroEditor(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setWidget(inside)
         head = QHBoxLayout()
-        label = QLabel("Name")
+        label = TextLabel("Name")
         label.setBuddy(self.name)
         head.addWidget(label)
         head.addWidget(self.name, 1)
@@ -142,7 +142,7 @@ class MacroEditor(QWidget):
             clear(box)
         self.bars = {}
         if macro is None:
-            hint = QLabel("A macro moves several controls of this path at once.")
+            hint = TextLabel("A macro moves several controls of this path at once.")
             hint.setStyleSheet(f"color: {theme.DIM.name()}")
             self._table.addWidget(hint, 0, 0)
             return
@@ -150,7 +150,7 @@ class MacroEditor(QWidget):
         for place, target in enumerate(macro.targets):
             stage = self._strip.stage(target.stage)
             number = stage.declaration.number(target.parameter)
-            label = QLabel(f"{stage.declaration.label}: {number.label}")
+            label = TextLabel(f"{stage.declaration.label}: {number.label}")
             label.setToolTip(number.help)
             self._table.addWidget(label, place, 0)
             for column, (name, words) in enumerate((("low", "At 0 %"), ("high", "At 100 %")), 1):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
 from yellow_ember.app.layouts import clear
+from yellow_ember.app.text import menu_text
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
@@ -85,8 +86,8 @@ def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, para
     menu.addSeparator()
     for macro in strip.macros:
         if macro.targeting(stage.id, parameter):
-            menu.addAction(f"Take out of {macro.name}", lambda chosen=macro: take(chosen))
+            menu.addAction(menu_text(f"Take out of {macro.name}"), lambda chosen=macro: take(chosen))
         else:
-            menu.addAction(f"Put into {macro.name}", lambda chosen=macro: put(chosen))
+            menu.addAction(menu_text(f"Put into {macro.name}"), lambda chosen=macro: put(chosen))
     if len(strip.macros) < MOST_MACROS:
         menu.addAction("Put into a new macro", put_into_new)

@@ -193,9 +193,9 @@ class MainWindow(QMainWindow):
         name = plain_line(self.workspace.session.name).replace("[*]", "[ *]")
         self.setWindowTitle(f"{name}{' (unsaved)' if document.modified else ''} - Yellow Ember")
         self._undo.setEnabled(document.undo_label is not None)
-        self._undo.setText(f"Undo: {document.undo_label}" if document.undo_label else "Undo")
+        self._undo.setText(menu_text(f"Undo: {document.undo_label}") if document.undo_label else "Undo")
         self._redo.setEnabled(document.redo_label is not None)
-        self._redo.setText(f"Redo: {document.redo_label}" if document.redo_label else "Redo")
+        self._redo.setText(menu_text(f"Redo: {document.redo_label}") if document.redo_label else "Redo")
 
     # -- commands -----------------------------------------------------------------------
 

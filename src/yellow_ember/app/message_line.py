@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.dialogs import MessageList
 from yellow_ember.app.messages import Message
+from yellow_ember.app.text import TextLabel, as_text
 from yellow_ember.app.workspace import Workspace
 
 
@@ -21,10 +22,10 @@ class MessageLine(QWidget):
         super().__init__()
         self._workspace = workspace
         self.setFixedHeight(26)
-        self.text = QLabel()
+        self.text = TextLabel()
         self.text.setTextFormat(Qt.TextFormat.PlainText)
         self.text.setMinimumWidth(50)
-        self.work = QLabel()
+        self.work = TextLabel()
         self.work.setStyleSheet(f"color: {theme.DIM.name()}")
         self.progress = QProgressBar()
         self.progress.setFixedSize(140, 10)
@@ -52,7 +53,7 @@ class MessageLine(QWidget):
         self.text.setText(("!  " if message.problem else "") + message.text)
         self.text.setFont(theme.font(9, bold=message.problem))
         self.text.setStyleSheet(f"color: {(theme.TEXT if message.problem else theme.DIM).name()}")
-        self.text.setToolTip(message.text)
+        self.text.setToolTip(as_text(message.text))
 
     def _show_work(self, what: str, share: float) -> None:
         for widget in (self.work, self.progress):

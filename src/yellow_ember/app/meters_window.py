@@ -6,10 +6,11 @@ import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.painting import painted
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -144,7 +145,7 @@ class MetersWindow(ToolWindow):
             bar.changing.connect(lambda value, end=name: self._set_end(end, value))
             bar.committed.connect(lambda _value: workspace.document.commit("Loudness zone"))
             zone.addWidget(bar, 1)
-        note = QLabel("VU by IEC 60268-17, peak programme by IEC 60268-10 type I, true peak and loudness by "
+        note = TextLabel("VU by IEC 60268-17, peak programme by IEC 60268-10 type I, true peak and loudness by "
                       "ITU-R BS.1770 and EBU R 128, since playing began.")
         note.setWordWrap(True)
         note.setStyleSheet(f"color: {theme.DIM.name()}")

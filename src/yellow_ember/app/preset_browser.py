@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -10,7 +11,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QLineEdit,
     QListWidgetItem,
     QPushButton,
@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.audition import Audition
 from yellow_ember.app.saving import ask_where_to_save
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.plain_text import plain_file_name
@@ -81,7 +82,7 @@ class PresetBrowser(Audition):
         self.search.setAccessibleName("Search")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _text: self._fill())
-        self.note = QLabel()
+        self.note = TextLabel(markup=True)
         self.note.setWordWrap(True)
         self.own_note = QLineEdit()
         self.own_note.setPlaceholderText("Your own words on the chosen preset")
@@ -95,7 +96,7 @@ class PresetBrowser(Audition):
     def _lay_out(self) -> None:
         filters = QHBoxLayout()
         for text, box in (("Source", self.source), ("Intention", self.intention)):
-            label = QLabel(text)
+            label = TextLabel(text)
             label.setBuddy(box)
             filters.addWidget(label)
             filters.addWidget(box, 1)
@@ -192,7 +193,7 @@ class PresetBrowser(Audition):
             return
         figures = "" if chosen.heat_db is None or chosen.brightness is None else (
             f"  <i>heat {chosen.heat_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
-        self.note.setText(f"<b>{key}</b>: {chosen.note}{figures}")
+        self.note.setText(f"<b>{html.escape(key)}</b>: {html.escape(chosen.note)}{figures}")
         self.own_note.setEnabled(True)
         self.own_note.setText(self._workspace.settings.notes.get(key, ""))
 

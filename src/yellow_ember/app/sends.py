@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.layouts import clear
+from yellow_ember.app.text import menu_text
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Group, Number, Value, as_number
@@ -89,6 +90,6 @@ class Sends(QWidget):
         """The buses that the strip does not send to yet."""
         workspace, menu = self._workspace, QMenu(self)
         for bus_id, name in self._buses():
-            menu.addAction(name, lambda to=bus_id, what=name: workspace.document.commit(
+            menu.addAction(menu_text(name), lambda to=bus_id, what=name: workspace.document.commit(
                 f"Send to {what}", set_send(workspace.session, workspace.strip_id, Send(to=to, level_db=_NEW_DB))))
         return menu

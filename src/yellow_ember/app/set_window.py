@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import html
+
 from PyQt6.QtWidgets import (
     QComboBox,
     QFormLayout,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QListWidget,
     QScrollArea,
     QVBoxLayout,
@@ -15,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.model import StripKind
@@ -62,9 +64,9 @@ class SetWindow(TryingWindow):
         self.list.setAccessibleName("Sets")
         self.list.currentRowChanged.connect(lambda _row: self._choose())
         self.list.itemActivated.connect(lambda _item: self.keep())
-        self.note = QLabel()
+        self.note = TextLabel(markup=True)
         self.note.setWordWrap(True)
-        self.state = QLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
         self._scroll = QScrollArea()
@@ -124,7 +126,7 @@ class SetWindow(TryingWindow):
             self.note.setText("")
             return
         linked = " Its tracks are linked." if found.linked else ""
-        self.note.setText(f"<b>{found.name}</b>: {found.note}{linked}")
+        self.note.setText(f"<b>{html.escape(found.name)}</b>: {html.escape(found.note)}{linked}")
         self.boxes = {}
         inside = QWidget()
         form = QFormLayout(inside)

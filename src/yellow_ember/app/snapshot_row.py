@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import html
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -10,6 +11,7 @@ from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.text import menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.differences import snapshot_words
 from yellow_ember.session.model import Session
@@ -117,9 +119,9 @@ class SnapshotRow(QWidget):
         keys = f"Alt+{place + 1}"
         if snapshot is None:
             return f"Empty: a click keeps how it stands now ({keys})"
-        words = "<br>".join(self.words(self._now(snapshot), snapshot)[:12]) or _NOTHING
-        note = f"<br><i>{snapshot.note}</i>" if snapshot.note else ""
-        return (f"<b>{snapshot.title}</b> ({keys}; Alt+Shift+{place + 1} takes it anew){note}"
+        words = "<br>".join(map(html.escape, self.words(self._now(snapshot), snapshot)[:12])) or _NOTHING
+        note = f"<br><i>{html.escape(snapshot.note)}</i>" if snapshot.note else ""
+        return (f"<b>{html.escape(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} takes it anew){note}"
                 f"<br>against now: {words}")
 
     # -- hearing and keeping ------------------------------------------------------------
@@ -187,7 +189,7 @@ class SnapshotRow(QWidget):
                 label = stage.declaration.label
                 if snapshot.scope != "strip":
                     label = f"{names.get(state.strip_id, state.strip_id)}: {label}"
-                menu.addAction(label, functools.partial(run, state.strip_id, stage.id))
+                menu.addAction(menu_text(label), functools.partial(run, state.strip_id, stage.id))
 
     def _copy(self, source: Snapshot, target: Snapshot, strip_id: str, stage_id: str) -> None:
         """One stage of a snapshot into another."""

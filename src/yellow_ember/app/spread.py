@@ -7,17 +7,19 @@ drive towards highs or lows, or moves the bias of its tape.
 from __future__ import annotations
 
 import functools
+import html
 import math
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
+from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -172,8 +174,8 @@ class Spread(ToolWindow):
         right = QVBoxLayout()
         right.addWidget(self.view)
         right.addWidget(scroll, 1)
-        note = QLabel("Every mark stands in the middle of what its strip adds. Drag it up to lean towards highs, down "
-                      "towards lows.")
+        note = TextLabel("Every mark stands in the middle of what its strip adds. Drag it up to lean towards highs, "
+                         "down towards lows.")
         note.setWordWrap(True)
         note.setStyleSheet(f"color: {theme.DIM.name()}")
         right.addWidget(note)
@@ -214,7 +216,8 @@ class Spread(ToolWindow):
         clear(self._rows)
         self.bars = {}
         for strip in strips:
-            label = QLabel(f"<b style='color:{colours[strip.id].name()}'>{marks[strip.id]}</b>  {strip.name}")
+            mark = f"<b style='color:{colours[strip.id].name()}'>{marks[strip.id]}</b>"
+            label = TextLabel(f"{mark}  {html.escape(strip.name)}", markup=True)
             self._rows.addWidget(label)
             found = leaning(strip)
             if found is None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import (
     QContextMenuEvent,
@@ -19,6 +21,7 @@ from yellow_ember.app import copying, theme
 from yellow_ember.app.background import PrintState
 from yellow_ember.app.level import draw_level
 from yellow_ember.app.painting import painted
+from yellow_ember.app.text import menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
 from yellow_ember.session.link_edits import group_of, join_link, leave_link, link_strips
@@ -85,8 +88,8 @@ class StripRow(QWidget):
         stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
         self.setAccessibleName(f"{strip.kind.value} {strip.name}")
         self.setAccessibleDescription("; ".join((*states, *sends, stages)))
-        more = "".join(f"<br>{words}" for words in (*states, *sends))
-        self.setToolTip(f"<b>{strip.name}</b> ({strip.kind.value}): {stages}{more}<br>"
+        more = "".join(f"<br>{html.escape(words)}" for words in (*states, *sends))
+        self.setToolTip(f"<b>{html.escape(strip.name)}</b> ({strip.kind.value}): {stages}{more}<br>"
                         "M mutes, S plays it alone. Ctrl+click edits it together with others.")
         self.update()
 
@@ -300,7 +303,7 @@ class StripRow(QWidget):
                 continue
             for submenu, on, slot in ((feeds, bus.id == strip.out, self._route),
                                       (sends, bus.id in sent, self._switch_send)):
-                action = submenu.addAction(bus.name, lambda chosen=bus.id, run=slot: run(chosen))
+                action = submenu.addAction(menu_text(bus.name), lambda chosen=bus.id, run=slot: run(chosen))
                 assert action is not None
                 action.setCheckable(True)
                 action.setChecked(on)
@@ -314,10 +317,10 @@ class StripRow(QWidget):
                 "Link strips", link_strips(session, workspace.chosen)))
         for group in session.links:
             if not group.of_stages and group is not own:
-                menu.addAction(f"Join link {group.name}", lambda chosen=group: workspace.document.commit(
+                menu.addAction(menu_text(f"Join link {group.name}"), lambda chosen=group: workspace.document.commit(
                     f"Join link {chosen.name}", join_link(session, chosen.id, self.strip_id)))
         if own is not None:
-            menu.addAction(f"Leave link {own.name}", lambda: workspace.document.commit(
+            menu.addAction(menu_text(f"Leave link {own.name}"), lambda: workspace.document.commit(
                 f"Leave link {own.name}", leave_link(session, self.strip_id)))
 
     def rename(self) -> None:

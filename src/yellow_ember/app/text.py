@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import html
 
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QLabel, QWidget
+
 from yellow_ember.plain_text import plain, plain_line
 
 
@@ -16,3 +19,15 @@ def as_text(words: str) -> str:
 def menu_text(words: str) -> str:
     """For menus and buttons, where an ampersand marks a key and a tab a column."""
     return plain_line(words).replace("&", "&&")
+
+
+class TextLabel(QLabel):
+    """A label that shows what it is given as text; Qt's own takes what looks like markup for that.
+
+    markup : the words are markup; what of them comes from outside is to go through `html.escape`
+    """
+
+    def __init__(self, words: str = "", parent: QWidget | None = None, *, markup: bool = False) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.RichText if markup else Qt.TextFormat.PlainText)
+        self.setText(words)

@@ -6,10 +6,11 @@ import math
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.painting import painted, painting
+from yellow_ember.app.text import TextLabel, as_text
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.oversampling import FACTORS
@@ -167,24 +168,24 @@ class TopLine(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
         self._ceiling_left = 0
-        self.session_name = QLabel()
+        self.session_name = TextLabel()
         self.session_name.setFont(theme.font(11, bold=True))
         self.session_name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.to_start = TransportButton("start", "To the start", "Home")
         self.play = TransportButton("play", "Play", "Space")
         self.loop = TransportButton("loop", "Loop", "L")
         self.loop.setCheckable(True)
-        self.position = QLabel()
+        self.position = TextLabel()
         self.position.setFont(theme.font(12, bold=True))
         self.position.setMinimumWidth(122)
         self.position.setAccessibleName("Position in bars, beats and seconds")
         self.tempo, self.live, self.printing = ValueBar(TEMPO), ValueBar(LIVE), ValueBar(PRINTING)
         self.compare = CompareSwitch(workspace)
-        self.offset = QLabel()
+        self.offset = TextLabel()
         self.offset.setToolTip("What the chosen strip's output is moved by, so that after is as loud as before")
-        self.engine = QLabel()
+        self.engine = TextLabel()
         self.engine.setToolTip("Share of its time that the engine works, and blocks that came too late")
-        self.ceiling = QLabel()
+        self.ceiling = TextLabel()
         self.ceiling.setToolTip("The output never passes the ceiling; this says when it holds peaks down")
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 6, 10, 6)
@@ -235,7 +236,7 @@ class TopLine(QWidget):
         name = self._workspace.session.name + (" \u2022" if self._workspace.document.modified else "")
         room = self.session_name.width()
         self.session_name.setText(self.session_name.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, room))
-        self.session_name.setToolTip(name)
+        self.session_name.setToolTip(as_text(name))
 
     def toggle_loop(self) -> None:
         session = self._workspace.session

@@ -10,6 +10,8 @@ then left, the lower one right, and keys move both.
 
 from __future__ import annotations
 
+import html
+
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QAction,
@@ -28,6 +30,7 @@ from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.painting import painted
+from yellow_ember.app.text import as_text
 from yellow_ember.dsp.parameters import Impulse, Number, Option, Parameter, Switch, Value, as_pair
 
 HEIGHT = 30
@@ -92,7 +95,8 @@ class ValueBar(QWidget):
     def _describe(self) -> None:
         text = self.parameter.text(self._value)
         self.setAccessibleDescription(f"{text}. {self.parameter.help}")
-        self.setToolTip(f"<b>{self.parameter.label}</b>: {text}<br>{self.parameter.help}")
+        self.setToolTip(f"<b>{html.escape(self.parameter.label)}</b>: {html.escape(text)}<br>"
+                        f"{html.escape(self.parameter.help)}")
 
     def _ask(self, value: Value, *, commit: bool) -> None:
         if value != self._value:
@@ -333,7 +337,7 @@ class ValueBar(QWidget):
             try:
                 value = self.parameter.parse(text)
             except ValueError:
-                self.setToolTip(f"{text!r} is no value for {self.parameter.label}")
+                self.setToolTip(as_text(f"{text!r} is no value for {self.parameter.label}"))
                 return
             self._ask(value, commit=True)
 

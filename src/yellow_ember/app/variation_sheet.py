@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import html
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -12,7 +13,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QProgressBar,
     QPushButton,
     QSizePolicy,
@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.painting import painted
+from yellow_ember.app.text import TextLabel, as_text
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
@@ -56,7 +57,7 @@ class Tile(QWidget):
         self.setMinimumSize(120, 84)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName(label)
-        self.setToolTip(label)
+        self.setToolTip(as_text(label))
 
     def sizeHint(self) -> QSize:
         return QSize(150, 100)
@@ -65,7 +66,8 @@ class Tile(QWidget):
         self.found = found
         words = f"heat {found.heat_db:.0f} dB, {tone_words(found.brightness)}"
         self.setAccessibleDescription(words)
-        self.setToolTip(f"<b>{self.label}</b><br>{words}<br>matched by {found.offset_db:+.1f} dB")
+        self.setToolTip(f"<b>{html.escape(self.label)}</b><br>{html.escape(words)}<br>"
+                        f"matched by {found.offset_db:+.1f} dB")
         self.update()
 
     def show_zoom(self, zoom: float) -> None:
@@ -162,7 +164,7 @@ class VariationSheet(TryingWindow):
         self.progress = QProgressBar()
         self.progress.setAccessibleName("Progress")
         self.progress.setMaximumWidth(160)
-        self.state = QLabel()
+        self.state = TextLabel()
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.buttons: dict[str, QPushButton] = {}
         self._grid = QGridLayout()
@@ -174,7 +176,7 @@ class VariationSheet(TryingWindow):
         names = {p.id: p.label for p in variable(stage.declaration)}
         chosen = first_choice(stage.declaration)
         top = QHBoxLayout()
-        top.addWidget(QLabel("Along"))
+        top.addWidget(TextLabel("Along"))
         for place, box in enumerate(self._parameters):
             box.setAccessibleName(f"Parameter {place + 1}")
             if place:

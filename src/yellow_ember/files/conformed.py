@@ -78,8 +78,8 @@ class Conformed:
 
 def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
     status = source.stat()
-    key = f"{_FORMAT}:{source.resolve()}:{status.st_size}:{status.st_mtime_ns}:{rate}"
-    stem = hashlib.sha256(key.encode()).hexdigest()[:32]
+    key = f"{_FORMAT}:{os.path.realpath(source)}:{status.st_size}:{status.st_mtime_ns}:{rate}"
+    stem = hashlib.sha256(os.fsencode(key)).hexdigest()[:32]
     place = cache_folder()
     return place / f"{stem}.f32", place / f"{stem}.npy", place / f"{stem}.json"
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import os
 from pathlib import Path
 
 import numpy as np
@@ -39,7 +40,7 @@ def _read(path: Path, _changed: int, _size: int, rate: float) -> NDArray[np.floa
         raise AudioFileError(f"{path} lasts {minutes}; an impulse response may last up to {LONGEST_SECONDS:g} s. "
                              "If it is a recording, import it as a track instead")
     try:
-        samples, own_rate = soundfile.read(str(path), dtype="float64", always_2d=True)
+        samples, own_rate = soundfile.read(os.fsencode(path), dtype="float64", always_2d=True)
     except (soundfile.LibsndfileError, RuntimeError) as error:
         raise AudioFileError(f"{path} is damaged: {error}") from None
     bad = int(np.count_nonzero(~np.isfinite(samples)))

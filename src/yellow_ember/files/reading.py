@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -47,7 +48,7 @@ def probe(path: Path) -> AudioInfo:
         size = status.st_size
         if size == 0:
             raise AudioFileError(f"{path} is empty (0 bytes)")
-        info = soundfile.info(str(path))
+        info = soundfile.info(os.fsencode(path))
     except soundfile.LibsndfileError as error:
         raise AudioFileError(
             f"{path} is not an audio file that can be read ({error.error_string}); "
@@ -94,7 +95,7 @@ def read_blocks(path: Path, block: int = 65536) -> Iterator[NDArray[np.float64]]
     probe(path)
     position = 0
     try:
-        with soundfile.SoundFile(str(path)) as file:
+        with soundfile.SoundFile(os.fsencode(path)) as file:
             total = file.frames
             while True:
                 data = file.read(block, dtype="float64", always_2d=True)

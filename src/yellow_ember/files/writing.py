@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -68,7 +69,7 @@ def writing(path: Path, rate: int, channels: int, dtype: str = "float32", *,
     try:
         with appearing(path, over_empty=over_empty) as arrival:
             try:
-                with soundfile.SoundFile(str(arrival.temporary), "w", rate, channels, DTYPES[dtype],
+                with soundfile.SoundFile(os.fsencode(arrival.temporary), "w", rate, channels, DTYPES[dtype],
                                          format=format_name) as file:
                     writer = AudioWriter(file, dtype, path)
                     yield writer

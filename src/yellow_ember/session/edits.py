@@ -16,6 +16,7 @@ from yellow_ember.session.model import (
     Session,
     Strip,
     StripKind,
+    name_of,
     new_id,
 )
 from yellow_ember.session.snapshots import without_lost_snapshots
@@ -201,7 +202,7 @@ def carry_stage(session: Session, strip_id: str, stage_id: str, to: str) -> Sess
 
 def add_track(session: Session, audio: Path, out: str = MASTER) -> Session:
     """A track for a file, before the first bus."""
-    track = Strip(id=new_id("track"), name=audio.stem, kind=StripKind.TRACK, audio=audio, out=out)
+    track = Strip(id=new_id("track"), name=name_of(audio), kind=StripKind.TRACK, audio=audio, out=out)
     return _insert(session, track, StripKind.TRACK)
 
 

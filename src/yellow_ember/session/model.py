@@ -16,6 +16,8 @@ from typing import Any, Self
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.plain_text import plain_line
+from yellow_ember.session.limits import MAXIMUM_NAME
 from yellow_ember.session.links import LinkGroup
 from yellow_ember.session.macros import Macro
 from yellow_ember.session.snapshots import Snapshot
@@ -241,8 +243,13 @@ def master_strip() -> Strip:
     return Strip(id=MASTER, name="Master", kind=StripKind.MASTER, out="")
 
 
+def name_of(path: Path) -> str:
+    """What a track is called after its file."""
+    return plain_line(path.stem)[:MAXIMUM_NAME]
+
+
 def session_from_audio(paths: list[Path], rate: int) -> Session:
     """A session with a track for each file, straight into the master."""
-    tracks = [Strip(id=new_id("track"), name=path.stem, kind=StripKind.TRACK, audio=path) for path in paths]
-    name = paths[0].stem if len(paths) == 1 else paths[0].parent.name
+    tracks = [Strip(id=new_id("track"), name=name_of(path), kind=StripKind.TRACK, audio=path) for path in paths]
+    name = name_of(paths[0] if len(paths) == 1 else paths[0].parent)
     return Session(name=name or "Untitled", rate=rate, strips=(*tracks, master_strip()))
