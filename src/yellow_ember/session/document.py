@@ -3,18 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ember.session.limits import check_limits
 from yellow_ember.session.model import Session
+from yellow_ember.session.sharing import bytes_beyond
 
 Listener = Callable[[Session], None]
 Rule = Callable[[Session, Session, Session], Session]
 """From the last step, the present value and a new one to what the new one becomes."""
 
 
+MAXIMUM_HISTORY_BYTES = 200 * 2**20
+"""What the steps of the history take beyond what they share; the oldest are forgotten first."""
+
+
 def _as_it_is(committed: Session, now: Session, new: Session) -> Session:
     return new
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """A step of the history: its name, the value on its other side, and what that takes of memory by itself."""
+
+    label: str
+    session: Session
+    size: int
 
 
 class Document:
@@ -30,8 +45,9 @@ class Document:
         self._now = session
         self._committed = session
         self._saved = session
-        self._undo: list[tuple[str, Session]] = []
-        self._redo: list[tuple[str, Session]] = []
+        self._undo: list[_Step] = []
+        self._redo: list[_Step] = []
+        self._history_bytes = 0
         self._listeners: list[Listener] = []
         self.path = path
 
@@ -69,9 +85,20 @@ class Document:
         if session is not None:
             self.change(session)
         if self._now != self._committed:
-            self._undo.append((label, self._committed))
+            self._history_bytes -= sum(step.size for step in self._redo)
             self._redo.clear()
+            step = _Step(label, self._committed, bytes_beyond(self._committed, self._now))
+            self._undo.append(step)
+            self._history_bytes += step.size
             self._committed = self._now
+            self._forget_oldest()
+
+    def _forget_oldest(self) -> None:
+        count = 0
+        while self._history_bytes > MAXIMUM_HISTORY_BYTES and count < len(self._undo) - 1:
+            self._history_bytes -= self._undo[count].size
+            count += 1
+        del self._undo[:count]
 
     def recall(self, label: str, session: Session) -> None:
         """A step to a value as it is: nothing else moves along."""
@@ -94,11 +121,11 @@ class Document:
 
     @property
     def undo_label(self) -> str | None:
-        return self._undo[-1][0] if self._undo else None
+        return self._undo[-1].label if self._undo else None
 
     @property
     def redo_label(self) -> str | None:
-        return self._redo[-1][0] if self._redo else None
+        return self._redo[-1].label if self._redo else None
 
     def undo(self) -> str | None:
         """Go back a step; its name, or None where there is none."""
@@ -107,14 +134,14 @@ class Document:
     def redo(self) -> str | None:
         return self._step(self._redo, self._undo)
 
-    def _step(self, source: list[tuple[str, Session]], target: list[tuple[str, Session]]) -> str | None:
+    def _step(self, source: list[_Step], target: list[_Step]) -> str | None:
         if not source:
             return None
-        label, session = source.pop()
-        target.append((label, self._committed))
-        self._committed = session
-        self._show(session)
-        return label
+        step = source.pop()
+        target.append(_Step(step.label, self._committed, step.size))
+        self._committed = step.session
+        self._show(step.session)
+        return step.label
 
     def saved(self, path: Path) -> None:
         """The present value now stands in that file."""

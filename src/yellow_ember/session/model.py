@@ -173,27 +173,27 @@ class Session(_Value):
 
     def depth_first(self) -> Iterator[tuple[Strip, int]]:
         """Strips with their depth as the desk shows them: under the bus they feed, the master last."""
-
-        def below(strip_id: str, depth: int) -> Iterator[tuple[Strip, int]]:
-            for strip in self.feeding(strip_id):
-                yield strip, depth
-                yield from below(strip.id, depth + 1)
-
-        yield from below(MASTER, 0)
+        yield from self._below(MASTER, 0)
         yield self.master, 0
+
+    def _below(self, strip_id: str, depth: int) -> Iterator[tuple[Strip, int]]:
+        for strip in self.feeding(strip_id):
+            yield strip, depth
+            yield from self._below(strip.id, depth + 1)
 
     def processing_order(self) -> list[Strip]:
         """Strips so that each comes after all that feed it or send to it, the master last."""
         order: dict[str, Strip] = {}
-
-        def visit(strip: Strip) -> None:
-            if strip.id not in order:
-                for source in self.sources(strip.id):
-                    visit(source)
-                order[strip.id] = strip
-
-        visit(self.master)
+        self._visit(self.master, order)
         return list(order.values())
+
+    def _visit(self, strip: Strip, order: dict[str, Strip]) -> None:
+        # No function within a function that calls itself: that is a cycle which only the garbage collector ends,
+        # and the engine's never runs.
+        if strip.id not in order:
+            for source in self.sources(strip.id):
+                self._visit(source, order)
+            order[strip.id] = strip
 
     def upstream(self, strip_id: str) -> set[str]:
         """Ids of the strip and of all that reach it."""
