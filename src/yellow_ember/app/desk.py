@@ -115,6 +115,7 @@ class Desk(QWidget):
 
     def _repaint_rows(self) -> None:
         for row in self.rows.values():
+            row.refresh()
             row.update()
 
     def _set(self, field: str, value: float) -> None:

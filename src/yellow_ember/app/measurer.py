@@ -1,36 +1,70 @@
-"""Keeps the chosen strip measured: in a worker, again after each change has settled."""
+"""Keeps strips measured and matched: in workers, again after each change has settled.
+
+The chosen strip is measured first, then every other whose sound was changed, wherever one looks meanwhile.
+"""
 
 from __future__ import annotations
 
+import enum
+import os
 import time
 from collections import deque
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.engine.jobs import Job, JobError
+from yellow_ember.engine.jobs import Job, JobError, cancel_all
+from yellow_ember.engine.level_law import LevelLaw, common_excerpt
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.edits import edit_strip
 from yellow_ember.session.following import linked_with
-from yellow_ember.session.model import Session
+from yellow_ember.session.model import MOST_MATCH_DB, Session, Strip
 
 if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
 
 SETTLE_SECONDS = 0.35
 _IDLE_SECONDS = 1.0
-_REMEMBERED = 48
+_REMEMBERED = 96
 """Measurements that are kept for sounds that come back (a snapshot, an undo)."""
 _WORTH_DB = 0.02
 """An offset that changed by less is left as it is."""
+_LAW_SECONDS = 0.03
+"""So much of an edit's time may go into taking levels back before they are measured."""
+
+Sound = tuple[object, ...]
 
 
-def sound_of(session: Session, strip_id: str) -> tuple[object, ...]:
+class MatchState(enum.Enum):
+    """How a strip stands to "Keep matched"."""
+
+    MATCHED = "matched"
+    WAITING = "waits to be matched"
+    FAILED = "can't be matched"
+
+
+@dataclass
+class _Known:
+    """What is known of a strip's match: the chain's sound that it was made for, or why it can't be."""
+
+    sound: Sound
+    trouble: str = ""
+
+
+def sound_of(session: Session, strip_id: str) -> Sound:
     """What the measurement of a strip depends on."""
+    return (session.loop, session.quality.live, *chain_sound_of(session, strip_id))
+
+
+def chain_sound_of(session: Session, strip_id: str) -> Sound:
+    """What enters a strip's chain and what the chain makes of it, wherever one listens."""
     reaching = session.upstream(strip_id)
-    return (session.rate, session.loop, session.reference_dbfs, session.seed, session.quality.live, strip_id, tuple(
-        strip if strip.id != strip_id else (strip.audio, strip.chain)
+    return (session.rate, session.reference_dbfs, session.seed, session.tempo, strip_id, tuple(
+        (strip.audio, strip.chain) if strip.id == strip_id else
+        (strip.id, strip.audio, strip.chain, strip.bypass, strip.volume_db, strip.pan, strip.match_db, strip.out,
+         strip.sends)
         for strip in session.strips if strip.id in reaching))
 
 
@@ -43,10 +77,13 @@ class Measurer(QObject):
         super().__init__(workspace)
         self._workspace = workspace
         self._due = 0.0
-        self._job: Job[StripMeasurement] | None = None
-        self._job_sound: tuple[object, ...] = ()
-        self._have: dict[str, tuple[tuple[object, ...], StripMeasurement]] = {}
-        self._remembered: deque[tuple[tuple[object, ...], StripMeasurement]] = deque(maxlen=_REMEMBERED)
+        self._jobs: dict[str, tuple[Sound, Job[StripMeasurement]]] = {}
+        self._room = max(1, len(os.sched_getaffinity(0)))
+        self._have: dict[str, tuple[Sound, StripMeasurement]] = {}
+        self._remembered: deque[tuple[Sound, StripMeasurement]] = deque(maxlen=_REMEMBERED)
+        self._matches: dict[str, _Known] = {}
+        """By strip: what its match was made for, as far as it is right."""
+        self._laws: dict[str, tuple[StripMeasurement | None, LevelLaw]] = {}
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
         self._made = 0
@@ -59,7 +96,8 @@ class Measurer(QObject):
     def _tell(self) -> None:
         """Send `changed` where what it is about has changed."""
         strip_id = self._workspace.strip_id
-        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, self._made)
+        states = tuple(self.match_state(strip) for strip in self._workspace.session.strips)
+        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, self._made, states)
         if news != self._told:
             self._told = news
             self.changed.emit()
@@ -76,27 +114,82 @@ class Measurer(QObject):
 
     @property
     def busy(self) -> bool:
-        return self._job is not None or self._due > 0.0
+        return bool(self._jobs) or self._due > 0.0
 
     @property
     def matching(self) -> bool:
         """True while strips that were asked for are not all matched yet."""
         return bool(self._to_match)
 
+    # -- what is out of match -------------------------------------------------------------
+
+    def match_state(self, strip: Strip) -> MatchState:
+        """How a strip stands, where strips are kept matched."""
+        if not self._workspace.settings.match_lock or not strip.chain:
+            return MatchState.MATCHED
+        known = self._matches.get(strip.id)
+        if known is None or known.sound != chain_sound_of(self._workspace.session, strip.id):
+            return MatchState.WAITING
+        return MatchState.FAILED if known.trouble else MatchState.MATCHED
+
+    def match_trouble(self, strip_id: str) -> str:
+        """Why a strip can't be matched, "" where it can."""
+        known = self._matches.get(strip_id)
+        return "" if known is None else known.trouble
+
+    def opened(self, session: Session) -> None:
+        """Another session: its strips' matches are right as they stand, until something is changed."""
+        self.cancel()
+        self._to_match = []
+        self._matches = {strip.id: _Known(chain_sound_of(session, strip.id)) for strip in session.strips}
+
+    def _out_of_match(self) -> list[str]:
+        """Strips whose sound was changed since they were matched, each before what it feeds."""
+        if not self._workspace.settings.match_lock:
+            return []
+        return [strip.id for strip in self._workspace.session.processing_order()
+                if strip.chain and self.match_state(strip) is MatchState.WAITING]
+
+    # -- measuring ------------------------------------------------------------------------
+
     def want(self) -> None:
-        """Something changed: measure the chosen strip once it has settled, where that is needed."""
-        strip_id = self._workspace.strip_id
-        if not self.fresh(strip_id):
-            self._remember(strip_id)
-        if self.fresh(strip_id):
+        """Something changed: measure what it concerns once it has settled, where that is needed."""
+        session = self._workspace.session
+        for strip_id, (sound, job) in list(self._jobs.items()):
+            if not any(strip.id == strip_id for strip in session.strips) or sound != sound_of(session, strip_id):
+                job.cancel()
+                del self._jobs[strip_id]
+        self._match_empty()
+        for strip_id in dict.fromkeys((self._workspace.strip_id, *self._out_of_match())):
+            if not self.fresh(strip_id):
+                self._remember(strip_id)
+            elif self._workspace.settings.match_lock:
+                self._match(strip_id)
+        if self._next() is None:
             self._due = 0.0
-            self._tell()
-            return
-        if self._job is not None and self._job_sound != sound_of(self._workspace.session, strip_id):
-            self.cancel()
-        if self._job is None:
+        else:
             self._due = time.monotonic() + SETTLE_SECONDS
         self._tell()
+
+    def _match_empty(self) -> None:
+        """A strip without stages needs no measurement to be as loud after as before."""
+        if not self._workspace.settings.match_lock:
+            return
+        if any(not strip.chain and strip.match_db != 0.0 for strip in self._workspace.session.strips):
+            self._workspace.document.adjust(lambda session: session.with_(strips=tuple(
+                strip if strip.chain else strip.with_(match_db=0.0) for strip in session.strips)))
+
+    def _next(self) -> str | None:
+        """The strip to be measured next: the chosen one, then those out of match behind nothing that is."""
+        session, chosen = self._workspace.session, self._workspace.strip_id
+        if not self.fresh(chosen) and chosen not in self._jobs and chosen not in self._given_up:
+            return chosen
+        waiting = self._out_of_match()
+        for strip_id in waiting:
+            before = session.upstream(strip_id) - {strip_id}
+            if strip_id not in self._jobs and strip_id not in self._given_up and not before & {*waiting, *self._jobs}:
+                return strip_id
+        return None
 
     def _remember(self, strip_id: str) -> None:
         """Where the strip sounds as it did at an earlier measurement, that one holds, and is matched by at once."""
@@ -109,10 +202,8 @@ class Measurer(QObject):
                 self._match(strip_id)
 
     def _measure_others(self) -> None:
-        """While nothing else is to be done: the other coloured strips, so that the desk shows the heat of all."""
+        """While nothing else is to be done: the other coloured strips, so that the desk shows what all add."""
         workspace, now = self._workspace, time.monotonic()
-        if workspace.session is not self._idle_for:
-            self._idle_for, self._idle_since, self._given_up = workspace.session, now, set()
         if now - self._idle_since < _IDLE_SECONDS or not self.fresh(workspace.strip_id):
             return
         for strip in workspace.session.strips:
@@ -133,44 +224,56 @@ class Measurer(QObject):
         self._to_match = [strip_id for strip_id in self._to_match if strip_id in here]
         while self._to_match and self.fresh(self._to_match[0]):
             self._match(self._to_match.pop(0))
-        if self._to_match and self._job is None:
+        if self._to_match and not self._jobs:
             self._start(self._to_match[0])
 
     def _start(self, strip_id: str) -> None:
-        self._job_sound = sound_of(self._workspace.session, strip_id)
-        self._job = Job(measure_strip, self._workspace.session, strip_id)
+        session = self._workspace.session
+        self._jobs[strip_id] = (sound_of(session, strip_id), Job(measure_strip, session, strip_id))
 
     def poll(self) -> None:
-        """Called with the clock."""
+        """Take in what the workers have done, and give them what is next."""
         workspace = self._workspace
-        if self._job is None:
-            ready = not workspace.imports.busy and 0.0 < self._due <= time.monotonic()
-            if ready and any(workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
-                self._due = 0.0
-                self._start(workspace.strip_id)
-            elif self._to_match and self._due == 0.0:
+        if workspace.session is not self._idle_for:
+            self._idle_for, self._idle_since, self._given_up = workspace.session, time.monotonic(), set()
+        for strip_id, (sound, job) in list(self._jobs.items()):
+            if strip_id in self._jobs and job.poll():
+                del self._jobs[strip_id]
+                self._take(strip_id, sound, job)
+        if workspace.imports.busy or not any(
+                workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
+            return
+        if 0.0 < self._due <= time.monotonic():
+            self._due = 0.0
+        if self._due == 0.0:
+            while len(self._jobs) < self._room and (coming := self._next()) is not None:
+                self._start(coming)
+            if not self._jobs:
                 self._match_fresh()
-            elif self._due == 0.0 and not workspace.imports.busy:
+            if not self._jobs:
                 self._measure_others()
-            return
-        if not self._job.poll():
-            return
-        job, self._job = self._job, None
+
+    def _take(self, strip_id: str, sound: Sound, job: Job[StripMeasurement]) -> None:
         try:
             found = job.result()
         except JobError as error:
-            self.trouble = str(error)
+            self._given_up.add(strip_id)
+            if strip_id == self._workspace.strip_id:
+                self.trouble = str(error)
+            self._matches[strip_id] = _Known(chain_sound_of(self._workspace.session, strip_id), str(error))
             self._to_match = []
             self._tell()
             return
         self.trouble = ""
         self._made += 1
-        self._have[found.strip_id] = (self._job_sound, found)
-        self._remembered.appendleft((self._job_sound, found))
-        if workspace.settings.match_lock and found.strip_id == workspace.strip_id:
-            self._match(found.strip_id)
+        self._have[strip_id] = (sound, found)
+        self._remembered.appendleft((sound, found))
+        if self._workspace.settings.match_lock and self.fresh(strip_id):
+            self._match(strip_id)
         self._match_fresh()
         self._tell()
+
+    # -- matching ---------------------------------------------------------------------------
 
     def match(self) -> None:
         """Make after as loud as before on the chosen strip, by the last measurement, and on all linked with it."""
@@ -185,8 +288,11 @@ class Measurer(QObject):
         found, strip = self.latest(strip_id), self._workspace.session.strip(strip_id)
         if found is None:
             return
+        if self.fresh(strip_id):
+            silent = "it is silent in the loop, before the path or behind it" if found.silent and strip.chain else ""
+            self._matches[strip_id] = _Known(chain_sound_of(self._workspace.session, strip_id), silent)
         offset = found.offset_db if strip.chain else 0.0
-        if abs(offset - strip.match_db) < _WORTH_DB:
+        if abs(offset - strip.match_db) < _WORTH_DB or (found.silent and strip.chain):
             return
 
         def matched(session: Session) -> Session:
@@ -196,7 +302,41 @@ class Measurer(QObject):
 
         self._workspace.document.adjust(matched)
 
+    def take_back(self, now: Session, new: Session) -> Session:
+        """A new value in which the level of strips that are driven harder is taken back at once, by the stages' law."""
+        if not self._workspace.settings.match_lock or new.strips is now.strips:
+            return new
+        until, last = time.monotonic() + _LAW_SECONDS, 0.0
+        before = {strip.id: strip for strip in now.strips}
+        for strip in new.strips:
+            old = before.get(strip.id)
+            if old is None or old is strip or old.match_db != strip.match_db or not _is_driven(old, strip):
+                continue
+            if time.monotonic() < until:
+                law = self._law(strip.id, now)
+                change = law.level_db(old.chain) - law.level_db(strip.chain)
+                last = change if abs(change) < MOST_MATCH_DB else 0.0
+            match_db = min(max(round(strip.match_db + last, 2), -MOST_MATCH_DB), MOST_MATCH_DB)
+            new = new.with_strip(strip.with_(match_db=match_db))
+        return new
+
+    def _law(self, strip_id: str, session: Session) -> LevelLaw:
+        found = self.latest(strip_id)
+        known = self._laws.get(strip_id)
+        if known is None or known[0] is not found:
+            excerpt = common_excerpt(session.reference_dbfs) if found is None else found.excerpt
+            known = self._laws[strip_id] = (found, LevelLaw(excerpt, session.rate, session.reference_dbfs))
+        return known[1]
+
     def cancel(self) -> None:
-        if self._job is not None:
-            self._job.cancel()
-            self._job = None
+        cancel_all([job for _, job in self._jobs.values()])
+        self._jobs = {}
+
+
+def _is_driven(old: Strip, new: Strip) -> bool:
+    """True where the same stages stand in both, and a drive has moved."""
+    if [stage.id for stage in old.chain] != [stage.id for stage in new.chain]:
+        return False
+    return any(before is not after and (drive := after.declaration.drive) is not None
+               and before.params[drive] != after.params[drive]
+               for before, after in zip(old.chain, new.chain, strict=True))

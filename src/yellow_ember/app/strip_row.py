@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWid
 from yellow_ember.app import copying, theme
 from yellow_ember.app.background import PrintState
 from yellow_ember.app.level import draw_level
+from yellow_ember.app.measurer import MatchState
 from yellow_ember.app.painting import painted
 from yellow_ember.app.text import menu_text
 from yellow_ember.app.workspace import Workspace
@@ -51,6 +52,7 @@ class StripRow(QWidget):
         self._vu = 0.0
         self._peak = 0.0
         self._shown: tuple[object, ...] = ()
+        self._match = MatchState.MATCHED
         self._press: QPointF | None = None
         self._drop_over = False
         self.setFixedHeight(ROW)
@@ -75,7 +77,9 @@ class StripRow(QWidget):
         workspace, strip = self._workspace, self._strip
         state = workspace.prints.state(self.strip_id)
         share = round(workspace.prints.share, 1) if state is PrintState.PRINTING else 0.0
-        shown = (strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
+        self._match = workspace.measurer.match_state(strip)
+        trouble = workspace.measurer.match_trouble(self.strip_id) if self._match is MatchState.FAILED else ""
+        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
                  tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  workspace.strip_id == self.strip_id, self.strip_id in workspace.chosen)
         if shown == self._shown:
@@ -84,7 +88,9 @@ class StripRow(QWidget):
         sends = [f"sends to {workspace.session.strip(send.to).name}" for send in strip.sends]
         states = [word for word, on in (
             ("muted", strip.mute), ("solo", strip.solo), ("bypassed", strip.bypass),
-            (f"linked, {self._link}", bool(self._link)), (state.value, state is not PrintState.LIVE)) if on]
+            (f"linked, {self._link}", bool(self._link)),
+            (f"{self._match.value}{trouble and f': {trouble}'}", self._match is not MatchState.MATCHED),
+            (state.value, state is not PrintState.LIVE)) if on]
         stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
         self.setAccessibleName(f"{strip.kind.value} {strip.name}")
         self.setAccessibleDescription("; ".join((*states, *sends, stages)))
@@ -158,6 +164,10 @@ class StripRow(QWidget):
             painter.drawText(QRectF(box.right() + 2, box.top() - 5, _HEAT, 14), int(
                 Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), heat_figure(found.comparison.heat_db))
         self._paint_mark(painter)
+        if self._match is not MatchState.MATCHED:
+            painter.setFont(theme.font(9, bold=True))
+            painter.setPen(theme.AFTER if self._match is MatchState.WAITING else theme.TEXT)
+            painter.drawText(QRectF(left - 9, ROW - 18, 9, 14), int(Qt.AlignmentFlag.AlignCenter), "\u2260")
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:
         painter.setPen(QPen(theme.BEFORE, 1.0))

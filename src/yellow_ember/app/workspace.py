@@ -194,8 +194,8 @@ class Workspace(QObject):
         return self.document.session
 
     def _follow(self, committed: Session, now: Session, new: Session) -> Session:
-        """What else moves with a change: linked strips and stages, and all that are chosen."""
-        return follow(committed, now, new, self.chosen)
+        """What else moves with a change: linked strips and stages, all that are chosen, and levels that are kept."""
+        return self.measurer.take_back(now, follow(committed, now, new, self.chosen))
 
     def _unsaved(self) -> tuple[Session, Path | None] | None:
         """The session and its file, where it has edits that the file does not hold."""
@@ -228,6 +228,7 @@ class Workspace(QObject):
             self.engine.locate(self.start_position)
         self.strip_id = session.strips[0].id
         self._chosen = ()
+        self.measurer.opened(session)
         self._on_change(session)
         if not unsaved:
             self.keeper.forget()

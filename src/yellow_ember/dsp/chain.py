@@ -50,6 +50,16 @@ class StageSettings:
     def value(self, name: str) -> Value:
         return self.params[name]
 
+    @property
+    def wet_gain(self) -> float:
+        """The amplitude of what the stage makes in what goes on."""
+        return gain(self.wet_db) * self.mix_pct / 100.0
+
+    @property
+    def dry_gain(self) -> float:
+        """The amplitude of what enters the stage in what goes on."""
+        return (0.0 if self.dry_db is None else gain(self.dry_db)) + 1.0 - self.mix_pct / 100.0
+
     def needs(self, rate: float) -> tuple[int, str, bool, bool]:
         """What a running stage is made for and can't change.
 
@@ -58,14 +68,6 @@ class StageSettings:
         """
         kind = self.declaration
         return kind.lookahead(self.params, rate), kind.impulse(self.params), self.mono, kind.loops(self.params)
-
-
-def _wet_gain(settings: StageSettings) -> float:
-    return gain(settings.wet_db) * settings.mix_pct / 100.0
-
-
-def _dry_gain(settings: StageSettings) -> float:
-    return (0.0 if settings.dry_db is None else gain(settings.dry_db)) + 1.0 - settings.mix_pct / 100.0
 
 
 class Slot:
@@ -96,8 +98,8 @@ class Slot:
         self._single: Samples = np.zeros(setup.max_block)
         self._ring: Samples = np.zeros((outer, self.latency))
         self._place = 0
-        self._wet = Ramp(_wet_gain(settings), setup.rate)
-        self._beside = Ramp(_dry_gain(settings), setup.rate)
+        self._wet = Ramp(settings.wet_gain, setup.rate)
+        self._beside = Ramp(settings.dry_gain, setup.rate)
         self._on = Ramp(1.0 if settings.on else 0.0, setup.rate, FADE_SECONDS)
         self._change = Ramp(0.0, setup.rate, FADE_SECONDS)
         self._unheard = 0
@@ -111,8 +113,8 @@ class Slot:
         self._now.reset()
         self._ring.fill(0.0)
         self._place = 0
-        self._wet.jump(_wet_gain(self.settings))
-        self._beside.jump(_dry_gain(self.settings))
+        self._wet.jump(self.settings.wet_gain)
+        self._beside.jump(self.settings.dry_gain)
         self._on.jump(1.0 if self.settings.on else 0.0)
         self._change.jump(0.0)
         self._unheard = 0
@@ -131,8 +133,8 @@ class Slot:
         elif self._unheard == 0:
             self._on.move(1.0)
         self.settings = settings
-        self._wet.move(_wet_gain(settings))
-        self._beside.move(_dry_gain(settings))
+        self._wet.move(settings.wet_gain)
+        self._beside.move(settings.dry_gain)
         if self._change.target == 0.0 and self._wait == 0:
             self._follow()
 

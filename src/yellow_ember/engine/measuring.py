@@ -9,6 +9,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs import Progress
+from yellow_ember.engine.level_law import excerpt_of
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
@@ -29,6 +30,7 @@ class StripMeasurement:
 
     wave_before, wave_after : (columns, 2) least and greatest sample
     start, end : the stretch measured, in frames
+    excerpt : a part of what enters the chain that stands for all of it, one channel
     """
 
     strip_id: str
@@ -39,12 +41,17 @@ class StripMeasurement:
     wave_after: Samples
     start: int
     end: int
+    excerpt: Samples
+
+    @property
+    def silent(self) -> bool:
+        """True where there is no loudness to match: what enters the chain, or comes out, is silent."""
+        return not np.isfinite(self.before.integrated_lufs - self.after.integrated_lufs)
 
     @property
     def offset_db(self) -> float:
         """What makes after as loud as before; 0 where either is silent."""
-        offset = self.before.integrated_lufs - self.after.integrated_lufs
-        return float(offset) if np.isfinite(offset) else 0.0
+        return 0.0 if self.silent else float(self.before.integrated_lufs - self.after.integrated_lufs)
 
 
 def measured_stretch(session: Session, frames: int) -> Loop:
@@ -110,7 +117,7 @@ def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripM
     progress(0.95)
     return StripMeasurement(strip_id, comparison, loudness(found.before, session.rate),
                             loudness(found.after, session.rate), wave_of(found.before), wave_of(found.after),
-                            found.loop.start, found.loop.end)
+                            found.loop.start, found.loop.end, excerpt_of(found.before))
 
 
 def stage_offset(progress: Progress, session: Session, strip_id: str, stage_id: str) -> float:
@@ -142,7 +149,11 @@ def mix_offset(progress: Progress, session: Session, strip_id: str) -> float:
         return loudness(found.after, session.rate).integrated_lufs
 
     wanted = loud({"bypass": True}, 0)
-    start = session.strip(strip_id).match_db
+    # From the match that makes the strip alone as loud as before: the one that is set may be of other settings.
+    alone = capture_strip(lambda share: None, session, strip_id)
+    start = loudness(alone.before, session.rate).integrated_lufs - loudness(alone.after, session.rate).integrated_lufs
+    if not np.isfinite(start):
+        raise AudioFileError("the strip is silent in the loop")
     ends = [(at, loud({"bypass": False, "match_db": at}, 1 + place) - wanted)
             for place, at in enumerate((start - 3.0, start + 3.0))]
     for done in range(_MIX_TRIES):

@@ -1,0 +1,223 @@
+"""As loud after as before, on every strip: wherever one looks meanwhile, however the sound was changed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.measurer import MatchState
+from yellow_ember.engine.measuring import measure_strip
+from yellow_ember.session.edits import add_macro, add_stage, edit_strip, set_parameter, use_chain
+from yellow_ember.session.link_edits import link_strips
+from yellow_ember.session.macros import Target
+from yellow_ember.session.model import Session, new_stage
+from yellow_ember.session.presets import find_preset
+
+TRACKS = ("brushed-drums", "upright-bass", "harmonium", "plucked-guitar", "ships-announcer")
+
+
+def quiet(_share: float) -> None:
+    return
+
+
+def off_by(session: Session, strip_id: str) -> float:
+    """How much louder after is than before, in LU."""
+    found = measure_strip(quiet, session, strip_id)
+    return session.strip(strip_id).match_db - found.offset_db
+
+
+def settle(window: MainWindow, qtbot: Any, seconds: float = 20.0) -> None:
+    """Wait until no strip is out of match any more."""
+    measurer = window.workspace.measurer
+    qtbot.waitUntil(lambda: not measurer.busy and all(
+        measurer.match_state(strip) is not MatchState.WAITING for strip in window.workspace.session.strips),
+        timeout=round(1000 * seconds))
+
+
+def plain(window: MainWindow) -> None:
+    """The demo without any chain."""
+    session = window.workspace.session
+    for strip in session.strips:
+        session = use_chain(session, strip.id, ())
+    window.workspace.document.commit("Plain", session)
+
+
+def add_drive(window: MainWindow, *strip_ids: str) -> None:
+    session = window.workspace.session
+    for strip_id in strip_ids:
+        stage = new_stage("drive")
+        session = add_stage(session, strip_id, stage)
+        session = set_parameter(session, strip_id, stage.id, "drive_db", 0.0)
+    window.workspace.document.commit("Drive", session)
+
+
+def test_a_strip_left_at_once_is_matched_all_the_same(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    add_drive(window, "upright-bass")
+    settle(window, qtbot)
+    workspace.select("upright-bass")
+    window.bench.bars["drive_db"]._ask(36.0, commit=True)
+    workspace.select("harmonium")
+    qtbot.waitUntil(lambda: workspace.measurer.match_state(
+        workspace.session.strip("upright-bass")) is MatchState.MATCHED, timeout=10000)
+    assert abs(off_by(workspace.session, "upright-bass")) < 0.1
+
+
+def test_all_that_are_chosen_or_linked_are_matched(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    add_drive(window, *TRACKS)
+    workspace.document.commit("Link", link_strips(workspace.session, TRACKS[:3]))
+    settle(window, qtbot)
+    workspace.select(TRACKS[0])
+    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    workspace.choose_only(TRACKS[3])
+    workspace.choose_also_next(TRACKS[4])
+    window.bench.bars["drive_db"]._ask(24.0, commit=True)
+    workspace.choose_only("band")
+    settle(window, qtbot)
+    for strip_id in TRACKS:
+        assert abs(off_by(workspace.session, strip_id)) < 0.1, strip_id
+
+
+@pytest.mark.parametrize("way", ["preset", "undo", "snapshot", "macro", "bus before"])
+def test_every_way_of_changing_a_sound_is_matched(way: str, window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace, strip_id = window.workspace, "harmonium"
+    document = workspace.document
+    add_drive(window, strip_id)
+    stage_id = workspace.session.strip(strip_id).chain[0].id
+    settle(window, qtbot)
+    workspace.select(strip_id)
+    changed = strip_id
+    if way == "preset":
+        preset = find_preset("Keel weight")
+        document.commit("Preset", use_chain(workspace.session, strip_id, preset.stages, preset.macros, 0.0))
+    elif way == "undo":
+        document.commit("Drive", set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
+        settle(window, qtbot)
+        document.undo()
+    elif way == "snapshot":
+        window.balance.snapshots.take(0)
+        document.commit("Drive", set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
+        settle(window, qtbot)
+        window.balance.snapshots.use(0)
+    elif way == "macro":
+        session = add_macro(workspace.session, strip_id, "Push", (Target(stage_id, "drive_db", 0.0, 40.0),))
+        document.commit("Macro", session)
+        from yellow_ember.session.edits import set_macro
+
+        document.commit("Push", set_macro(workspace.session, strip_id,
+                                          workspace.session.strip(strip_id).macros[0].id, 80.0))
+    else:
+        changed = "band"
+        document.commit("Drive", add_stage(workspace.session, changed, new_stage("drive")))
+        settle(window, qtbot)
+        document.commit("Volume", edit_strip(workspace.session, strip_id, lambda strip: strip.with_(volume_db=9.0)))
+    workspace.select("voice")
+    settle(window, qtbot)
+    assert abs(off_by(workspace.session, changed)) < 0.1
+
+
+def test_opening_changes_no_match_and_no_lock_means_none(open_window: Callable[..., MainWindow], qtbot: Any,
+                                                        tmp_path: Path) -> None:
+    window = open_window()
+    workspace = window.workspace
+    add_drive(window, "harmonium")
+    settle(window, qtbot)
+    workspace.settings.match_lock = False
+    workspace.document.commit("Match", edit_strip(
+        workspace.session, "harmonium", lambda strip: strip.with_(match_db=-7.0)))
+    assert workspace.save(tmp_path / "a.ember")
+    workspace.settings.match_lock = True
+    workspace.open_path(tmp_path / "a.ember")
+    workspace.select("harmonium")
+    qtbot.wait(2500)
+    workspace.settings.match_lock = False
+    stage_id = workspace.session.strip("harmonium").chain[0].id
+    kept = workspace.session.strip("harmonium").match_db
+    workspace.document.commit("Drive", set_parameter(workspace.session, "harmonium", stage_id, "drive_db", 30.0))
+    qtbot.wait(1500)
+    assert workspace.session.strip("harmonium").match_db == kept
+
+
+def test_what_cannot_be_matched_says_why_on_the_desk(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    workspace.document.commit("Bus", add_stage(edit_strip(
+        workspace.session, "ships-announcer", lambda strip: strip.with_(out="master")), "voice", new_stage("drive")))
+    qtbot.waitUntil(lambda: workspace.measurer.match_state(
+        workspace.session.strip("voice")) is MatchState.FAILED, timeout=10000)
+    assert "be matched: it is silent in the loop" in window.desk.rows["voice"].toolTip()
+
+
+def test_a_strip_out_of_match_says_so_until_it_is_matched(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    settle(window, qtbot)
+    add_drive(window, "harmonium")
+    row = window.desk.rows["harmonium"]
+    assert "waits to be matched" in row.toolTip()
+    settle(window, qtbot)
+    assert "matched" not in row.toolTip()
+    assert workspace.strip_id != "harmonium"
+
+
+@pytest.mark.parametrize("strip_id", ["upright-bass", "brushed-drums", "band"])
+@pytest.mark.parametrize(("kind", "name", "low", "high"), [
+    ("drive", "drive_db", 0.0, 36.0), ("tape", "record_db", 0.0, 12.0), ("amp", "gain", 2.0, 9.0),
+    ("bands", "drive_db", 0.0, 24.0)])
+def test_a_moving_drive_is_taken_back_at_once(kind: str, name: str, low: float, high: float, strip_id: str,
+                                             window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    stage = new_stage(kind)
+    session = add_stage(workspace.session, strip_id, stage)
+    workspace.document.commit("Add", set_parameter(session, strip_id, stage.id, name, low))
+    workspace.select(strip_id)
+    settle(window, qtbot)
+    bar = window.bench.bars[name]
+    shown: list[Session] = []
+    for value in np.linspace(low, high, 7)[1:]:
+        bar._ask(float(value), commit=False)
+        shown.append(workspace.session)
+    workspace.document.commit("Drive")
+    assert max(abs(off_by(session, strip_id)) for session in shown[1::2]) < 3.0
+
+
+def test_a_moving_macro_and_the_path_take_back_as_well(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace, strip_id = window.workspace, "plucked-guitar"
+    add_drive(window, strip_id)
+    stage_id = workspace.session.strip(strip_id).chain[0].id
+    workspace.document.commit("Macro", add_macro(
+        workspace.session, strip_id, "Push", (Target(stage_id, "drive_db", 0.0, 36.0),)))
+    workspace.select(strip_id)
+    settle(window, qtbot)
+    window.bench.macros.bars[workspace.strip.macros[0].id]._ask(100.0, commit=False)
+    assert abs(off_by(workspace.session, strip_id)) < 3.0
+    workspace.document.commit("Push")
+    settle(window, qtbot)
+    window.ladder._drive(-20.0)
+    assert abs(off_by(workspace.session, strip_id)) < 3.0
+
+
+def test_in_the_mix_right_after_the_stage(window: MainWindow, qtbot: Any) -> None:
+    plain(window)
+    workspace = window.workspace
+    add_drive(window, "upright-bass")
+    stage_id = workspace.session.strip("upright-bass").chain[0].id
+    workspace.settings.match_lock = False
+    workspace.document.commit("Drive", set_parameter(workspace.session, "upright-bass", stage_id, "drive_db", 40.0))
+    workspace.select("upright-bass")
+    matches = window.ladder._matches
+    matches.match_stage("upright-bass", stage_id)
+    qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Saturation", timeout=20000)
+    matches.match_in_mix("upright-bass")
+    qtbot.waitUntil(lambda: "in the mix" in (workspace.document.undo_label or ""), timeout=30000)
