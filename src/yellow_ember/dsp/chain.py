@@ -70,11 +70,33 @@ class StageSettings:
         return kind.lookahead(self.params, rate), kind.impulse(self.params), self.mono, kind.loops(self.params)
 
 
+def widens_at(setup: Setup, stages: Sequence[StageSettings]) -> int | None:
+    """The place of the first stage from which a chain of one channel goes on with two; None where it stays single.
+
+    In a chain with a loop through all its stages every one of them has two.
+    """
+    if not setup.widen or setup.channels != 1:
+        return None
+    place = next((place for place, settings in enumerate(stages) if _spreads(setup, settings)), None)
+    looping = any(settings.declaration.loops(settings.params) for settings in stages)
+    return 0 if place is not None and looping else place
+
+
+def _spreads(setup: Setup, settings: StageSettings) -> bool:
+    kind = settings.declaration
+    if settings.mono:
+        return False
+    path = kind.impulse(settings.params)
+    response = setup.read_impulse(path, setup.rate) if path else None
+    return kind.spreads(settings.params) if response is None else response.shape[0] == 2
+
+
 class Slot:
     """One hosted stage.  Bypassed or not, it delays by the same `latency` frames."""
 
     def __init__(self, setup: Setup, settings: StageSettings) -> None:
         self.settings = settings
+        self.channels = setup.channels
         self.made_for = settings.needs(setup.rate)
         lookahead, path, mono, loops = self.made_for
         self._mono = mono and setup.channels == 2
@@ -283,18 +305,24 @@ class Chain:
 
     `clock` runs on by itself; whoever knows better sets `clock.frame` before a block.
     The first stage that asks for it sends its sound round through all the others.
+    wide_from : place of the first stage that has two channels where the chain is given one, else None
     """
 
     def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Chain | None = None) -> None:
         by_id = {slot.settings.id: slot for slot in reuse.slots} if reuse is not None else {}
         self.clock = setup.clock
+        self.wide_from = widens_at(setup, stages)
+        self._single = setup.channels
+        if self.wide_from == 0:
+            setup = replace(setup, channels=2)
         self.slots: list[Slot] = []
         self._loop: _Loop | None = None
         self._looping = next((place for place, settings in enumerate(stages)
                               if settings.declaration.loops(settings.params)), None)
         for place, settings in enumerate(stages):
             slot = by_id.get(settings.id)
-            own = replace(setup, seed=setup.seed + 101 * place)
+            wide = self.wide_from is not None and place >= self.wide_from
+            own = replace(setup, seed=setup.seed + 101 * place, channels=2 if wide else setup.channels)
             if place == self._looping:
                 others = self._around(stages)
                 old = reuse._loop if reuse is not None else None
@@ -304,7 +332,7 @@ class Chain:
                     port = LoopPort(1 if settings.mono else setup.channels)
                     self._loop, slot = _Loop(setup, port, others), None
                     own = replace(own, loop=port)
-            if slot is None or slot.made_for != settings.needs(setup.rate):
+            if slot is None or slot.made_for != settings.needs(setup.rate) or slot.channels != own.channels:
                 slot = Slot(own, settings)
             self.slots.append(slot)
         self.latency = sum(slot.latency for slot in self.slots)
@@ -312,6 +340,21 @@ class Chain:
         points = len(self.slots) + 1 if self._loop is not None else 0
         self._points: Samples = np.zeros((points, setup.channels * setup.max_block))
         self._piece: Samples = np.zeros(setup.channels * LOOP_FRAMES)
+        self._wide: Samples = np.zeros(0 if self.wide_from is None else 2 * setup.max_block)
+        self.channels = setup.channels if self.wide_from is None else 2
+        """Of what comes out."""
+
+    def channels_at(self, point: int) -> int:
+        """Channels at a point of the chain: 0 is its input, k the output of stage k."""
+        if self.wide_from is None or point > self.wide_from:
+            return self.channels
+        return 2 if self._loop is not None else self._single
+
+    def _widened(self, block: Samples) -> Samples:
+        """A single channel as two that are alike."""
+        wide = block_view(self._wide, 2, block.shape[1])
+        wide[...] = block
+        return wide
 
     def _around(self, stages: Sequence[StageSettings]) -> list[StageSettings]:
         """The other stages from behind the one with the loop, round to before it."""
@@ -335,12 +378,17 @@ class Chain:
             if wanted is not slot.settings:
                 slot.update(wanted)
 
-    def process(self, block: Samples, tap: Tap | None = None) -> None:
-        """A block (channels, frames), C-contiguous float64, in place."""
+    def process(self, block: Samples, tap: Tap | None = None) -> Samples:
+        """A block (channels, frames), C-contiguous float64.
+
+        What comes out is the block itself, changed in place; where the chain widens, it has two channels and is
+        valid until the next call.
+        """
         clean_input(block)
         if self._loop is None:
-            self._run(block, tap)
-            return
+            return self._run(block, tap)
+        if self.wide_from is not None:
+            block = self._widened(block)
         channels, frames = block.shape
         for start in range(0, frames, LOOP_FRAMES):
             stop = min(start + LOOP_FRAMES, frames)
@@ -357,18 +405,23 @@ class Chain:
         if tap is not None:
             for point, row in enumerate(self._points):
                 tap(point, row[:channels * frames].reshape(channels, frames))
+        return block
 
-    def _run(self, block: Samples, tap: Tap | None) -> None:
+    def _run(self, block: Samples, tap: Tap | None) -> Samples:
+        frames = block.shape[1]
         clock = self.clock
         clock.late = 0
         if tap is not None:
             tap(0, block)
         for place, slot in enumerate(self.slots):
+            if place == self.wide_from and block.shape[0] == 1:
+                block = self._widened(block)
             slot.process(block)
             clock.late += slot.latency
             if tap is not None:
                 tap(place + 1, block)
-        clock.frame += block.shape[1]
+        clock.frame += frames
+        return block
 
 
 def run_whole(chain: Chain, sound: Samples, block: int) -> Samples:

@@ -73,6 +73,7 @@ class Setup:
     read_impulse : path and rate -> such a response; None where it can't be used
     clock : shared by all stages of a chain
     loop : the way through the rest of the chain, for a stage whose settings ask for one (`StageKind.loops`)
+    widen : a chain of one channel goes on with two from the first stage that makes two of one (`StageKind.spreads`)
     """
 
     rate: float
@@ -86,6 +87,7 @@ class Setup:
     read_impulse: Callable[[str, float], Samples | None] = _no_impulse
     clock: Clock = field(default_factory=Clock)
     loop: LoopPort | None = None
+    widen: bool = False
 
 
 class Processor(ABC):
@@ -242,6 +244,10 @@ def _no_loop(values: Values) -> bool:
     return False
 
 
+def _stays_single(values: Values) -> bool:
+    return False
+
+
 def _all_work(values: Values) -> frozenset[str]:
     return frozenset()
 
@@ -260,6 +266,7 @@ class StageKind:
     lookahead : full values and rate -> frames of the future that the stage must see; where this
     changes, a running chain is built anew
     loops : full values -> whether the stage sends sound round through the rest of its chain
+    spreads : full values -> whether the stage makes left and right of a single channel
     idle : full values -> ids of parameters that do nothing with them
     impulse_picture : the user's impulse response (channels, taps) and rate -> the picture with it in use
     follow : old and new full values -> new values with what else moves, and a sentence that says
@@ -282,6 +289,7 @@ class StageKind:
     nonlinear: bool = False
     lookahead: Callable[[Values, float], int] = _no_lookahead
     loops: Callable[[Values], bool] = _no_loop
+    spreads: Callable[[Values], bool] = _stays_single
     idle: Callable[[Values], frozenset[str]] = _all_work
     impulse_picture: Callable[[Samples, float], Picture] | None = None
     follow: Callable[[Values, Values], tuple[Values, str]] | None = None

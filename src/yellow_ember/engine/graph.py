@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
-from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Tap
+from yellow_ember.dsp.chain import FADE_SECONDS, Chain, Tap, widens_at
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, add_rows, ceiling, crossfade, glide, to_sides
@@ -83,7 +83,10 @@ def strip_seed(session: Session, strip_id: str) -> int:
 
 
 class StripNode:
-    """One running strip.  Its blocks have one channel for a mono track, two for all else."""
+    """One running strip.  Its blocks have one channel for a mono track, two for all else.
+
+    channels : of what enters its chain, and out_channels : of what comes out, which may be two where that is one
+    """
 
     def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
                  reuse: StripNode | None, outs: Samples, row: int) -> None:
@@ -100,8 +103,10 @@ class StripNode:
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock()
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
-                      session.reference_dbfs, seed, read_impulse=find_impulse, clock=clock)
+                      session.reference_dbfs, seed, read_impulse=find_impulse, clock=clock, widen=True)
+        self._setup = setup
         self.chain = Chain(setup, strip.chain, old)
+        self.out_channels = self.chain.channels
         arrival = max((node.latency for node in sources), default=0)
         self.inputs: dict[tuple[str, bool], _Input] = {}
         for node in sources:
@@ -113,10 +118,11 @@ class StripNode:
                     node, send, arrival - node.latency, session.rate, settings.max_block)
         self.input_latency = arrival
         self.latency = arrival + self.chain.latency
-        self._player = PrintPlayer(self.chain, self.channels, self.latency, session.rate, settings.max_block)
-        size = self.channels * settings.max_block
-        self._block: Samples = np.zeros(size)
-        self._before: Samples = np.zeros(size)
+        self._player = PrintPlayer(self.chain, self.out_channels, self.latency, session.rate, settings.max_block)
+        self._block: Samples = np.zeros(self.channels * settings.max_block)
+        self._before: Samples = np.zeros(self.channels * settings.max_block)
+        self._printed: Samples = np.zeros(self.out_channels * settings.max_block)
+        self._before_wide: Samples = np.zeros(self.out_channels * settings.max_block)
         self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
         self._before_place = 0
         self.row = row
@@ -155,6 +161,10 @@ class StripNode:
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
             ramp.go(value, at_once=at_once)
 
+    def fits(self, strip: Strip) -> bool:
+        """True where the chain goes on with two channels from the same place on with these settings."""
+        return widens_at(self._setup, strip.chain) == self.chain.wide_from
+
     def hear(self, *, before: bool, at_once: bool = False) -> None:
         """Let the strip's input through instead of its chain, or its chain again."""
         self._hears_before = before
@@ -173,7 +183,7 @@ class StripNode:
 
     def use_print(self, found: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from a print in place of the chain, where it was made with the chain's present settings, or stays."""
-        fits = found is not None and found.channels == self.channels and (
+        fits = found is not None and found.channels == self.out_channels and (
             found.stays or found.chain == self.strip.chain)
         self._player.use(found if fits else None, at_once=at_once)
 
@@ -214,8 +224,10 @@ class StripNode:
         # In a block that goes round the loop the clock is right from the next block on.
         self.chain.clock.frame = segments[0][0] - self.input_latency
         if self._player.chain_runs:
-            self.chain.process(block, tap)
+            block = self.chain.process(block, tap)
             self._unread = False
+        elif self.out_channels != self.channels:
+            block = block_view(self._printed, self.out_channels, frames)
         elif (self.reader is not None and self._before_fader is None and self._wait == 0
               and self._after.resting and self._after.target == 1.0):
             self._unread = True
@@ -250,6 +262,10 @@ class StripNode:
 
     def _compare(self, before: Samples, block: Samples) -> None:
         """Let the input through in place of what the chain made, as far as that is wanted."""
+        if before.shape[0] != block.shape[0] and not (self._after.resting and self._after.target == 1.0):
+            wide = block_view(self._before_wide, *block.shape)
+            wide[...] = before
+            before = wide
         if self._wait > 0:
             self._wait = max(0, self._wait - block.shape[1])
             if self._wait == 0:
@@ -322,8 +338,13 @@ class Graph:
         self.ceiling_gain = 1.0
         self.update(session, at_once=True)
 
+    def fits(self, session: Session) -> bool:
+        """True where this graph can take the session's settings over without being built anew."""
+        return structure(session) == structure(self.session) and all(
+            node.channels == 2 or node.fits(session.strip(strip_id)) for strip_id, node in self.nodes.items())
+
     def update(self, session: Session, *, at_once: bool = False) -> None:
-        """New settings of a session with the same structure."""
+        """New settings of a session that the graph fits."""
         self.session = session
         self._limit = gain(session.ceiling_dbfs)
         passing = session.passing()

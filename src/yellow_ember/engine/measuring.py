@@ -82,8 +82,9 @@ def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_hea
     if length < 256:
         raise AudioFileError("there is nothing to measure: no sound in the loop")
     settle = min(length, round(_SETTLE_SECONDS * session.rate))
-    before = np.zeros((node.channels, length))
-    after = np.zeros((node.channels, length))
+    # Where the path makes two channels of one, before counts as two that are alike.
+    before = np.zeros((node.out_channels, length))
+    after = np.zeros((node.out_channels, length))
     transport = Transport()
     transport.position = loop.end - settle if settle < length else loop.start
     total = settle + length + node.latency

@@ -17,7 +17,7 @@ class _Watched:
     """What is metered of a strip while it is looked at: every point of its chain, and its loudness."""
 
     def __init__(self, rate: float, node: StripNode) -> None:
-        self.points = [LevelMeter(rate, node.channels) for _ in range(len(node.chain.slots) + 1)]
+        self.points = [LevelMeter(rate, node.chain.channels_at(point)) for point in range(len(node.chain.slots) + 1)]
         self.loudness = LoudnessMeter(rate, 2)
         self.programme = PeakProgrammeMeter(rate, 2)
 

@@ -200,7 +200,8 @@ class Engine:
         coming = self._coming if self._building or self._waiting is not None else None
         basis = coming if coming is not None else self._graph.session if self._graph is not None else None
         if (reload or basis is None or structure(basis) != structure(session)
-                or basis.quality.live != session.quality.live):
+                or basis.quality.live != session.quality.live
+                or (coming is None and self._graph is not None and not self._graph.fits(session))):
             self._request(session, None if reload else self._graph)
         elif coming is None and self._graph is not None:
             self._graph.update(session)
@@ -305,8 +306,10 @@ class Engine:
         assert self._session is not None
         self._graph, self._meters = graph, meters
         meters.stand(self._session)
-        if structure(self._session) == structure(graph.session):
+        if graph.fits(self._session):
             graph.update(self._session)
+        elif self._building == 0:
+            self._request(self._session, graph)
         for strip_id, node in graph.nodes.items():
             node.hear(before=strip_id in self._before, at_once=True)
         self._apply_prints(at_once=True)

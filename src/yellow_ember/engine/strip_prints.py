@@ -29,7 +29,7 @@ from yellow_ember.session.reading import write_stages
 BLOCK = 4096
 TAIL_SECONDS = 10.0
 """How long a print goes on behind the session's last sound."""
-_FORMAT = 2
+_FORMAT = 3
 
 
 def prints_folder() -> Path:
@@ -114,12 +114,12 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
                 done += count
                 progress(done / (length + node.latency))
         write_text(data.with_suffix(".json"), json.dumps(
-            {"channels": node.channels, "frames": length, "data": state_of_file(data)}))
+            {"channels": node.out_channels, "frames": length, "data": state_of_file(data)}))
         trim_prints(limit, keep=data)
     except OSError as error:
         raise AudioFileError(f"{session.strip(strip_id).name} can't be printed. "
                              f"{cannot_write(data, error)}") from None
-    return StripPrint(strip_id, session.strip(strip_id).chain, data, node.channels, length)
+    return StripPrint(strip_id, session.strip(strip_id).chain, data, node.out_channels, length)
 
 
 def trim_prints(limit: int, keep: Path | None = None) -> None:

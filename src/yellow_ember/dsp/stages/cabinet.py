@@ -147,6 +147,11 @@ def _idle(values: Values) -> frozenset[str]:
                                         for what in ("type", "distance_cm", "angle_deg", "pan"))])
 
 
+def _spreads(values: Values) -> bool:
+    """Microphones at places off the centre."""
+    return values["near_pan"] != values["far_pan"] or values["near_pan"] != 0.0
+
+
 CABINET = StageKind(
     kind="cabinet",
     label="Cabinet",
@@ -170,6 +175,7 @@ CABINET = StageKind(
                automation=Automation.RAMP,
                help="The level behind the speaker."),
     ),
+    spreads=_spreads,
     processor=CabinetProcessor,
     picture=picture,
     idle=_idle,

@@ -220,6 +220,12 @@ def _head(number: int) -> tuple[Parameter, ...]:
     )
 
 
+def _spreads(values: Values) -> bool:
+    """Heads at different places, echoes from side to side, or a right side that comes later."""
+    placed = any(values[f"tap{number}_on"] and values[f"tap{number}_pan"] != 0.0 for number in _NUMBERS)
+    return placed or values["style"] == "ping-pong" or values["offset_ms"] != 0.0
+
+
 ECHO = StageKind(
     kind="echo",
     label="Tape echo",
@@ -274,6 +280,7 @@ ECHO = StageKind(
         Switch(id="direct", label="Direct sound", group=Group.OUTPUT, default=True, automation=Automation.RAMP,
                help="Lets the sound itself through; off where the stage is on a bus of its own."),
     ),
+    spreads=_spreads,
     processor=EchoProcessor,
     picture=picture,
     rest={"level_db": _OFF_DB},

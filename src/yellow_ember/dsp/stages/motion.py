@@ -108,6 +108,11 @@ SCRAPE = Number(
     realistic=0.15, taper=Taper.ROOT,
     help="The tape sings at heads and guides: a grainy haze around bright, held sounds.")
 
+def _spreads(values: Values) -> bool:
+    """Left and right move apart."""
+    return values["spread_pct"] != 0.0
+
+
 MOTION = StageKind(
     kind="motion",
     label="Wow and flutter",
@@ -141,6 +146,7 @@ MOTION = StageKind(
                floor_word="off",
                help="Softens attacks, so that hits and plucks lose their edge."),
     ),
+    spreads=_spreads,
     processor=MotionProcessor,
     picture=picture,
     lookahead=lookahead,

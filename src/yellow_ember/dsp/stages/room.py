@@ -177,6 +177,11 @@ def _idle(values: Values) -> frozenset[str]:
     return frozenset({"early_db"} if _plate(values) else ())
 
 
+def _spreads(values: Values) -> bool:
+    """Reflections that come from all around."""
+    return values["spread_pct"] != 0.0
+
+
 ROOM = StageKind(
     kind="room",
     label="Room",
@@ -213,6 +218,7 @@ ROOM = StageKind(
         Switch(id="direct", label="Direct sound", group=Group.OUTPUT, default=True, automation=Automation.RAMP,
                help="Lets the sound itself through; off where the stage is on a bus of its own."),
     ),
+    spreads=_spreads,
     processor=RoomProcessor,
     picture=picture,
     rest={"level_db": _OFF_DB},

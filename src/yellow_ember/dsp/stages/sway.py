@@ -117,6 +117,11 @@ def _idle(values: Values) -> frozenset[str]:
     return frozenset(found)
 
 
+def _spreads(values: Values) -> bool:
+    """Left and right sway apart."""
+    return values["spread_pct"] != 0.0
+
+
 SWAY = StageKind(
     kind="sway",
     label="Sway",
@@ -157,6 +162,7 @@ SWAY = StageKind(
                automation=Automation.RAMP,
                help="The level behind the swaying."),
     ),
+    spreads=_spreads,
     processor=SwayProcessor,
     picture=picture,
     rest={"effect": "tremolo", "depth_pct": 0.0},

@@ -61,6 +61,11 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     return (Plot("Level", "response", (Curve("sides", hz, sides), Curve("middle", hz, level))),)
 
 
+def _spreads(values: Values) -> bool:
+    """A place off the centre."""
+    return values["pan"] != 0.0
+
+
 TRIM = StageKind(
     kind="trim",
     label="Trim",
@@ -81,6 +86,7 @@ TRIM = StageKind(
                automation=Automation.RAMP,
                help="Turns the wave upside down, which matters only beside another track."),
     ),
+    spreads=_spreads,
     processor=TrimProcessor,
     picture=picture,
     rest={},

@@ -184,6 +184,11 @@ PRINT_THROUGH = Number(
     default=-80.0, floor_word="off", automation=Automation.RAMP,
     help="Faint echoes before and after loud sounds, from the neighbouring layers of the reel.")
 
+def _spreads(values: Values) -> bool:
+    """Both edges of the tape age or crease apart."""
+    return any(values[f"{what}_spread_pct"] != 0.0 for what in ("ageing", "crease"))
+
+
 WEAR = StageKind(
     kind="wear",
     label="Worn tape",
@@ -245,6 +250,7 @@ WEAR = StageKind(
               help="The lane of steps: what is drawn stays where it is drawn, whatever is generated around it."),
         PRINT_THROUGH,
     ),
+    spreads=_spreads,
     processor=WearProcessor,
     picture=picture,
     lookahead=lookahead,
