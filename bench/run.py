@@ -48,7 +48,7 @@ from yellow_ember.engine.speed import RATE, seconds_taken, test_signal
 from yellow_ember.engine.strip_prints import print_file
 from yellow_ember.engine.variations import VariationJobs, VariationOrder
 from yellow_ember.files.conformed import conform
-from yellow_ember.session.edits import add_stage, set_parameter
+from yellow_ember.session.edits import add_stage, set_parameter, use_chain
 from yellow_ember.session.model import Loop, Quality, Session, new_stage, session_from_audio
 from yellow_ember.session.presets import find_preset
 from yellow_ember.session.session_file import read_session, write_session
@@ -197,8 +197,16 @@ def oversampling() -> None:
 # -- sessions -------------------------------------------------------------------------------
 
 
-def taped_demo() -> Session:
+def dry_demo() -> Session:
+    """The demo without its chains."""
     session = read_session(DEMO)
+    for strip in session.strips:
+        session = use_chain(session, strip.id, ())
+    return session
+
+
+def taped_demo() -> Session:
+    session = dry_demo()
     for strip in session.strips:
         if strip.audio is not None:
             conform(strip.audio, session.rate)
@@ -449,7 +457,7 @@ def sixty_tracks() -> None:
 
 def variations() -> None:
     """Two dozen tapes on a stereo bus over eight seconds, and the first map of a drive's field."""
-    session = read_session(DEMO)
+    session = dry_demo()
     for strip in session.strips:
         if strip.audio is not None:
             conform(strip.audio, session.rate)

@@ -26,10 +26,24 @@ from yellow_ember.files.conformed import conform
 from yellow_ember.session.edits import use_chain
 from yellow_ember.session.model import Session
 from yellow_ember.session.presets import find_preset
-from yellow_ember.session.session_file import read_session
+from yellow_ember.session.session_file import read_session, write_session
 
 if TYPE_CHECKING:
     from yellow_ember.app.main_window import MainWindow
+
+
+def _dry_demo() -> Path:
+    """The demo session without its chains, in a file of the tests' own."""
+    session = read_session(DEMO)
+    for strip in session.strips:
+        session = use_chain(session, strip.id, ())
+    path = _HOME / "demo" / DEMO.name
+    path.parent.mkdir()
+    write_session(session.with_(shown=""), path)
+    return path
+
+
+DRY_DEMO = _dry_demo()
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -44,8 +58,8 @@ def rng() -> np.random.Generator:
 
 @pytest.fixture
 def demo() -> Session:
-    """The demo session with its audio made ready."""
-    session = read_session(DEMO)
+    """The demo session without its chains, with its audio made ready."""
+    session = read_session(DRY_DEMO)
     for strip in session.strips:
         if strip.audio is not None:
             conform(strip.audio, session.rate)
@@ -76,7 +90,7 @@ def wait_until(condition: Callable[[], object], seconds: float = 60.0) -> None:
 
 @pytest.fixture
 def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., MainWindow]]:
-    """Opens the real window, with the demo unless told otherwise, and waits until its engine runs."""
+    """Opens the real window, with the dry demo unless told otherwise, and waits until its engine runs."""
     # Qt is known to the tests of the window only.
     from PyQt6.QtWidgets import QMessageBox
 
@@ -88,7 +102,7 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
     theme.apply(qapp)
     opened: list[MainWindow] = []
 
-    def open_it(path: Path | None = DEMO, settings: Settings | None = None) -> MainWindow:
+    def open_it(path: Path | None = DRY_DEMO, settings: Settings | None = None) -> MainWindow:
         window = MainWindow(Workspace(settings or Settings()))
         opened.append(window)
         window.show()

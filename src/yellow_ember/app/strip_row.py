@@ -286,7 +286,7 @@ class StripRow(QWidget):
 
     def menu(self) -> QMenu:
         """What can be done with the strip."""
-        session, strip = self._workspace.session, self._strip
+        strip = self._strip
         menu = QMenu(self)
         menu.addAction("Rename", self.rename)
         bypass = menu.addAction("Bypass the path", lambda: self.toggle("bypass"))
@@ -297,7 +297,8 @@ class StripRow(QWidget):
             self._add_ways(menu, strip)
         self._add_links(menu)
         menu.addSeparator()
-        menu.addAction("Add bus", lambda: self._workspace.document.commit("Add bus", add_bus(session, "Bus")))
+        menu.addAction("Add bus", lambda: self._workspace.document.commit(
+            "Add bus", add_bus(self._workspace.session, "Bus")))
         if strip.kind is not StripKind.MASTER:
             menu.addAction("Remove", self._remove)
         return menu
@@ -324,14 +325,14 @@ class StripRow(QWidget):
         menu.addSeparator()
         if len(workspace.chosen) > 1:
             menu.addAction(f"Link these {len(workspace.chosen)} strips", lambda: workspace.document.commit(
-                "Link strips", link_strips(session, workspace.chosen)))
+                "Link strips", link_strips(workspace.session, workspace.chosen)))
         for group in session.links:
             if not group.of_stages and group is not own:
                 menu.addAction(menu_text(f"Join link {group.name}"), lambda chosen=group: workspace.document.commit(
-                    f"Join link {chosen.name}", join_link(session, chosen.id, self.strip_id)))
+                    f"Join link {chosen.name}", join_link(workspace.session, chosen.id, self.strip_id)))
         if own is not None:
             menu.addAction(menu_text(f"Leave link {own.name}"), lambda: workspace.document.commit(
-                f"Leave link {own.name}", leave_link(session, self.strip_id)))
+                f"Leave link {own.name}", leave_link(workspace.session, self.strip_id)))
 
     def rename(self) -> None:
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=self._strip.name)
@@ -340,8 +341,15 @@ class StripRow(QWidget):
                 self._workspace.session, self.strip_id, lambda strip: strip.with_(name=name.strip())))
 
     def _route(self, out: str) -> None:
-        self._workspace.document.commit(f"Route {self._strip.name}",
-                                        route(self._workspace.session, self.strip_id, out))
+        """Feed a bus, with all strips that are edited at once; those that it is fed by stay where they are."""
+        workspace = self._workspace
+        session, chosen = workspace.session, workspace.chosen
+        moved = [strip_id for strip_id in (chosen if self.strip_id in chosen else (self.strip_id,))
+                 if session.strip(strip_id).kind is not StripKind.MASTER and out not in session.upstream(strip_id)]
+        for strip_id in moved:
+            session = route(session, strip_id, out)
+        what = self._strip.name if len(moved) == 1 else f"{len(moved)} strips"
+        workspace.document.commit(f"Route {what}", session)
 
     def _switch_send(self, to: str) -> None:
         session, strip = self._workspace.session, self._strip

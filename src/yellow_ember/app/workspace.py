@@ -226,7 +226,8 @@ class Workspace(QObject):
         if self.engine is not None:
             self.engine.stop()
             self.engine.locate(self.start_position)
-        self.strip_id = session.strips[0].id
+        here = {strip.id for strip in session.strips}
+        self.strip_id = session.shown if session.shown in here else session.strips[0].id
         self._chosen = ()
         self.measurer.opened(session)
         self._on_change(session)
@@ -316,7 +317,7 @@ class Workspace(QObject):
 
     def save(self, path: Path) -> bool:
         """Write the session; True when it is on disk."""
-        session = self.session
+        session = self.session.with_(shown=self.strip_id)
         try:
             write_session(session, path)
         except SessionFileError as error:

@@ -54,6 +54,7 @@ class Group(enum.Enum):
     MACHINE = "Machine"
     DRIVE = "Drive"
     TONE = "Tone"
+    OUTPUT = "Output"
     HEADS = "Heads"
     MOTION = "Motion"
     WEAR = "Wear"
@@ -74,7 +75,6 @@ class Group(enum.Enum):
     FEEDBACK = "Feedback"
     GLUE = "Glue"
     NOISE = "Noise"
-    OUTPUT = "Output"
 
 
 class Automation(enum.Enum):

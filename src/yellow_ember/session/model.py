@@ -137,6 +137,7 @@ class Session(_Value):
 
     rate : frames a second; tempo : beats a minute; reference_dbfs : sine peak at 0 VU;
     seed : where the stages' noise starts; ceiling_dbfs : what the output never passes
+    shown : id of the strip that was looked at when the session was saved, "" for the first
     """
 
     name: str = "Untitled"
@@ -151,6 +152,7 @@ class Session(_Value):
     strips: tuple[Strip, ...] = ()
     links: tuple[LinkGroup, ...] = ()
     snapshots: tuple[Snapshot, ...] = ()
+    shown: str = ""
 
     def strip(self, strip_id: str) -> Strip:
         """The strip of that id; KeyError where there is none."""

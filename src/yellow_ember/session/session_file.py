@@ -52,16 +52,16 @@ from yellow_ember.session.reading import (
 )
 from yellow_ember.session.snapshot_file import read_snapshots, write_snapshot
 
-FORMAT, VERSION = "yellow-ember/session", 4
+FORMAT, VERSION = "yellow-ember/session", 5
 SUFFIX = ".ember"
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     version: lambda found: found for version in range(1, VERSION)}
 """From a version to the next: every change of the format adds one.  What is new is left out in older files:
-2 brought macros; 3 sends, bypass and links; 4 snapshots and loudness zones."""
+2 brought macros; 3 sends, bypass and links; 4 snapshots and loudness zones; 5 the strip that is shown."""
 
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
                   "ceiling_dbfs", "seed", "quality", "loop", "strips", "links",
-                  "snapshots")
+                  "snapshots", "shown")
 _STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio", "volume_db", "pan", "mute", "solo", "bypass",
                 "match_db", "zone_lufs", "chain", "macros")
 _SEND_NAMES = ("to", "level_db", "pre")
@@ -94,6 +94,7 @@ def session_to_object(session: Session, folder: Path | None) -> dict[str, Any]:
         "links": [{**dataclasses.asdict(group), "members": list(group.members), "parameters": list(group.parameters)}
                   for group in session.links],
         "snapshots": [write_snapshot(one, folder) for one in session.snapshots],
+        "shown": session.shown,
     }
 
 
@@ -150,7 +151,8 @@ def session_from_json(found: dict[str, Any], folder: Path) -> Session:
         loop=Loop(start, whole(loop, "end", start, start, _LONGEST, "loop."), flag(loop, "on", False, "loop.")),
         strips=strips, links=_links(items(found, "links", "") if "links" in found else [], strips),
         snapshots=read_snapshots(items(found, "snapshots", "") if "snapshots" in found else [],
-                                 {strip.id for strip in strips}, folder))
+                                 {strip.id for strip in strips}, folder),
+        shown=text(found, "shown", "", ""))
 
 
 def _part(found: dict[str, Any], name: str) -> dict[str, Any]:
