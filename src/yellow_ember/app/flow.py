@@ -82,28 +82,11 @@ class ColumnFlow(QWidget):
     def _arrange(self) -> None:
         columns = max(1, (self.width() - _GAP) // (_COLUMN + _GAP))
         groups = [group for group in self._groups if not group.isHidden()]
-        heights = [group.sizeHint().height() for group in groups]
-        limit = _fitting_height(heights, columns)
         width = (self.width() - _GAP * (columns + 1)) // columns
-        column, y, tallest = 0, 0, 0
-        for group, height in zip(groups, heights, strict=True):
-            if y and y + height > limit and column + 1 < columns:
-                column, y = column + 1, 0
-            group.setGeometry(_GAP + column * (width + _GAP), y + 2, width, height)
-            y += height
-            tallest = max(tallest, y)
-        self.setMinimumHeight(tallest + 4)
-
-
-def _fitting_height(heights: list[int], columns: int) -> int:
-    """The least height at which the groups, kept in order, fill no more than so many columns."""
-    low, high = max(heights, default=0), sum(heights)
-    while low < high:
-        middle = (low + high) // 2
-        used, y = 1, 0
-        for height in heights:
-            if y and y + height > middle:
-                used, y = used + 1, 0
-            y += height
-        low, high = (low, middle) if used <= columns else (middle + 1, high)
-    return low
+        # Each group goes to the column that ends highest up: what comes first in the work stays in view.
+        ends = [0] * columns
+        for group in groups:
+            column, height = ends.index(min(ends)), group.sizeHint().height()
+            group.setGeometry(_GAP + column * (width + _GAP), ends[column] + 2, width, height)
+            ends[column] += height
+        self.setMinimumHeight(max(ends) + 4)
