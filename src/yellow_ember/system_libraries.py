@@ -1,7 +1,8 @@
 """Which system libraries Qt and PortAudio still need, asked from their own files, and Debian's packages that hold them.
 
-`python -m yellow_ember.system_libraries` prints the packages that are missing, one a line.  Uses nothing but the
-standard library, since it runs where nothing else may load.
+`python -m yellow_ember.system_libraries` prints the packages that are missing, one a line; with `--owners` those that
+hold the libraries in use on this Debian machine.  Uses nothing but the standard library, since it runs where nothing
+else may load.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import importlib.util
 import os
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 _MODULES = ("QtCore", "QtGui", "QtWidgets", "QtNetwork", "QtSvg")
@@ -112,11 +114,27 @@ def _why_not(platform: str) -> str | None:
 
 def _needs(path: Path) -> list[str]:
     """Libraries that one file needs and that are not there; none where the linker can't be asked."""
+    return list(dict.fromkeys(re.findall(r"^\s*(\S+) => not found", _linked(path), re.MULTILINE)))
+
+
+def _linked(path: Path) -> str:
+    """What the dynamic linker says of a file; nothing where it can't be asked."""
     try:
-        found = subprocess.run(["ldd", str(path)], capture_output=True, text=True, check=False)
+        return subprocess.run(["ldd", str(path)], capture_output=True, text=True, check=False).stdout
     except OSError:
-        return []
-    return list(dict.fromkeys(re.findall(r"^\s*(\S+) => not found", found.stdout, re.MULTILINE)))
+        return ""
+
+
+def owning_packages() -> list[str]:
+    """Debian packages that hold the system libraries in use here, beside those of the C compiler."""
+    files = {found for path in _qt_files() for found in re.findall(r"=> (/(?:usr/)?lib/\S+)", _linked(path))}
+    files |= {line.split(" => ")[1] for name in _LOADED_BY_NAME for line in subprocess.run(
+        ["/sbin/ldconfig", "-p"], capture_output=True, text=True, check=False).stdout.splitlines() if name in line}
+    # The dynamic linker and dpkg may name a file by its path before, or since, /lib became a part of /usr.
+    bare = {path.removeprefix("/usr") for path in files}
+    names = sorted(bare | {f"/usr{path}" for path in bare})
+    found = subprocess.run(["dpkg-query", "-S", *names], capture_output=True, text=True, check=False).stdout
+    return sorted(set(re.findall(r"^([^\s:]+):", found, re.MULTILINE)) - {"libc6", "libgcc-s1", "libstdc++6"})
 
 
 def _why_no_x11() -> str | None:
@@ -131,7 +149,8 @@ def _why_no_x11() -> str | None:
 
 
 def main() -> int:
-    for package in dict.fromkeys(debian_package(name) for name in missing_libraries()):
+    missing = dict.fromkeys(debian_package(name) for name in missing_libraries())
+    for package in owning_packages() if "--owners" in sys.argv[1:] else missing:
         print(package)
     return 0
 

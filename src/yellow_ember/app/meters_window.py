@@ -157,7 +157,6 @@ class MetersWindow(ToolWindow):
         workspace.session_changed.connect(self._refresh)
         workspace.selected.connect(self._refresh)
         self._refresh()
-        self._on_frame()
 
     def _on_frame(self) -> None:
         engine = self._workspace.engine
@@ -172,6 +171,7 @@ class MetersWindow(ToolWindow):
         for bar, end in zip(self.ends.values(), zone or _FIRST_ZONE, strict=True):
             bar.show_value(end)
             bar.setEnabled(zone is not None)
+        self._on_frame()
         self.strip.update()
 
     def _put(self, zone: tuple[float, float] | None) -> None:

@@ -32,7 +32,8 @@ def painting(surface: QWidget | QPixmap) -> Iterator[QPainter]:
         _draw_placeholder(surface)
         sys.excepthook(*sys.exc_info())
     finally:
-        painter.end()
+        if painter.isActive():
+            painter.end()
 
 
 def painted(draw: Callable[[View, QPainter], None]) -> Callable[[View, QPaintEvent], None]:

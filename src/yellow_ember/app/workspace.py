@@ -212,9 +212,10 @@ class Workspace(QObject):
         if self.engine is not None:
             self.engine.set_session(session)
         self._tell_selection()
-        self.imports.want(session)
-        self.measurer.want()
+        # The views first, which let go of what is gone; then what speaks to them by itself.
         self.session_changed.emit(session)
+        self.imports.want(self.session)
+        self.measurer.want()
 
     def adopt(self, session: Session, path: Path | None, *, unsaved: bool = False) -> None:
         """Work on another session from now on; `unsaved` where its file does not hold it."""

@@ -47,7 +47,8 @@ class Document:
         self._saved = session
         self._undo: list[_Step] = []
         self._redo: list[_Step] = []
-        self._history_bytes = 0
+        self.history_bytes = 0
+        """What all steps take of memory beyond what they share."""
         self._listeners: list[Listener] = []
         self.path = path
 
@@ -85,18 +86,18 @@ class Document:
         if session is not None:
             self.change(session)
         if self._now != self._committed:
-            self._history_bytes -= sum(step.size for step in self._redo)
+            self.history_bytes -= sum(step.size for step in self._redo)
             self._redo.clear()
             step = _Step(label, self._committed, bytes_beyond(self._committed, self._now))
             self._undo.append(step)
-            self._history_bytes += step.size
+            self.history_bytes += step.size
             self._committed = self._now
             self._forget_oldest()
 
     def _forget_oldest(self) -> None:
         count = 0
-        while self._history_bytes > MAXIMUM_HISTORY_BYTES and count < len(self._undo) - 1:
-            self._history_bytes -= self._undo[count].size
+        while self.history_bytes > MAXIMUM_HISTORY_BYTES and count < len(self._undo) - 1:
+            self.history_bytes -= self._undo[count].size
             count += 1
         del self._undo[:count]
 
