@@ -367,3 +367,45 @@ def test_the_demo_itself_is_never_written(window: MainWindow) -> None:
     assert window.workspace.is_shipped
     assert window.workspace.own_folder == Path.home()
     assert read_session(DEMO).name == "Night Ferry to Saltmouth"
+
+
+def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtbot) -> None:
+    window = open_window(DEMO)
+    workspace = window.workspace
+    assert workspace.strip_id == "rhythm"
+    assert workspace.strip.chain[0].kind == "tape"
+    dry = [strip.name for strip in workspace.session.strips if not strip.chain]
+    assert dry == ["Plucked guitar"]
+    window.resize(1280, 800)
+    qtbot.wait(300)
+    view = window.bench._scroll.viewport()
+    for name in ("record_db", "bias_db", "stock", "speed_ips"):
+        bar = window.bench.bars[name]
+        top = bar.mapTo(view, bar.rect().topLeft()).y()
+        assert 0 <= top <= view.height() - bar.height(), name
+    matches = {strip.id: strip.match_db for strip in workspace.session.strips}
+    measured(qtbot, window)
+    for strip in workspace.session.strips:
+        assert strip.match_db == pytest.approx(matches[strip.id], abs=0.1)
+
+
+def test_a_session_opens_at_the_strip_that_was_shown(open_window, tmp_path: Path) -> None:
+    window = open_window()
+    window.workspace.select("harmonium")
+    assert window.workspace.save(tmp_path / "a.ember")
+    assert not window.workspace.document.modified
+    window.workspace.select("voice")
+    window.workspace.open_path(tmp_path / "a.ember")
+    assert window.workspace.strip_id == "harmonium"
+
+
+def test_strips_that_are_chosen_together_are_routed_together(window: MainWindow) -> None:
+    workspace = window.workspace
+    workspace.choose_only("brushed-drums")
+    workspace.choose_also_next("harmonium")
+    menu = window.desk.rows["harmonium"].menu()
+    feeds = next(action.menu() for action in menu.actions() if action.text() == "Feeds")
+    next(action for action in feeds.actions() if action.text() == "Voice").trigger()
+    assert [workspace.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["voice", "voice"]
+    window.undo()
+    assert [workspace.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["rhythm", "band"]
