@@ -154,20 +154,23 @@ class StripRow(QWidget):
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
         draw_level(painter, self._level_box(), self._vu, self._peak, workspace.session.reference_dbfs)
         found = workspace.measurer.latest(self.strip_id)
+        box = self._level_box()
+        figure_box = QRectF(box.right() + 2, box.top() - 5, _HEAT, 14)
+        figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if found is not None and strip.chain:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.heat_colour(found.comparison.heat_db))
-            box = self._level_box()
             painter.drawRect(QRectF(box.left(), box.bottom() + 2, box.width(), 2.5))
+        if self._match is not MatchState.MATCHED:
+            # What is not matched yet is not measured either: the mark stands in the figure's place.
+            painter.setFont(theme.font(11, bold=True))
+            painter.setPen(theme.AFTER if self._match is MatchState.WAITING else theme.TEXT)
+            painter.drawText(figure_box, figure_at, "\u2260")
+        elif found is not None and strip.chain:
             painter.setFont(theme.font(7.5))
             painter.setPen(theme.heat_text_colour(found.comparison.heat_db))
-            painter.drawText(QRectF(box.right() + 2, box.top() - 5, _HEAT, 14), int(
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), heat_figure(found.comparison.heat_db))
+            painter.drawText(figure_box, figure_at, heat_figure(found.comparison.heat_db))
         self._paint_mark(painter)
-        if self._match is not MatchState.MATCHED:
-            painter.setFont(theme.font(9, bold=True))
-            painter.setPen(theme.AFTER if self._match is MatchState.WAITING else theme.TEXT)
-            painter.drawText(QRectF(left - 9, ROW - 18, 9, 14), int(Qt.AlignmentFlag.AlignCenter), "\u2260")
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:
         painter.setPen(QPen(theme.BEFORE, 1.0))
