@@ -174,7 +174,7 @@ def schemas() -> dict[str, dict[str, Any]]:
         "loop": {"type": "object", "additionalProperties": False,
                  "properties": {"start": whole, "end": whole, "on": flag}},
         "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link},
-        "snapshots": {"type": "array", "items": snapshot}}
+        "snapshots": {"type": "array", "items": snapshot}, "shown": {"type": "string"}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
               "note": text, "match_db": match, "stages": stages, "macros": _macros_schema()}
     part = {"type": "object", "required": ["where", "stages"], "additionalProperties": False, "properties": {

@@ -37,20 +37,25 @@ def test_a_normal_start_says_nothing_on_the_terminal(tmp_path: Path) -> None:
     assert are_gone(family, 2.0)
 
 
-@pytest.mark.parametrize("lost", ["state", "all", "home"])
+@pytest.mark.parametrize("lost", ["state", "all", "home", "home unset"])
 def test_folders_that_cannot_be_written_are_said_once_and_stood_in_for(lost: str, tmp_path: Path) -> None:
     environment = own_folders(tmp_path / "home")
     nowhere = tmp_path / "a-file"
     nowhere.write_text("no folder")
-    if lost == "home":
+    if lost == "home unset":
         del environment["HOME"]
+    elif lost == "home":
+        environment["HOME"] = str(nowhere / "home")
     for name in ("state", "cache", "config", "data"):
+        if lost == "home unset":
+            # Without these the home that the system knows of would be used, which is somebody's.
+            environment[f"XDG_{name.upper()}_HOME"] = str(tmp_path / name)
         if lost in (name, "all"):
             environment[f"XDG_{name.upper()}_HOME"] = str(nowhere / name)
     with running(environment) as program:
         program.ready()
         told = said(program)
-        count = {"all": 4, "home": 0}.get(lost, 1)
+        count = {"all": 4, "home": 4, "home unset": 0}.get(lost, 1)
         assert told.count("can't be written") == count
         program.ask("workspace.select('rhythm') or window.ladder.add('drive')")
         program.wait_for("workspace.measurer.fresh('rhythm')")
