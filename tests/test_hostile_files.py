@@ -221,7 +221,7 @@ EVIL = "<img src='/dev/zero'> & <b>x</b>"
 
 def test_words_from_outside_are_text() -> None:
     assert plain("a\x00b\x1bc") == "a\ufffdb\ufffdc"
-    assert as_text(EVIL) == "<span>&lt;img src=&#x27;/dev/zero&#x27;&gt; &amp; &lt;b&gt;x&lt;/b&gt;</span>"
+    assert as_text(EVIL) == "<span>&lt;img src='/dev/zero'&gt; &amp; &lt;b&gt;x&lt;/b&gt;</span>"
     assert as_text("Keel & weight".replace("&", "and")) == "Keel and weight"
 
 

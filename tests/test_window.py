@@ -170,7 +170,7 @@ def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path)
     kept = workspace.session
     window.close()
     again = open_window(path)
-    assert again.workspace.session == kept
+    assert again.workspace.session == kept.with_(shown="rhythm")
     assert [stage.kind for stage in again.workspace.session.strip("rhythm").chain] == ["tape"]
     assert str(path) in again.workspace.settings.recent
 
@@ -250,7 +250,7 @@ application = QApplication(sys.argv)
 window = MainWindow(Workspace(Settings()))
 window.show()
 window.workspace.open_path(DEMO)
-window.workspace.select("rhythm")
+window.workspace.select("plucked-guitar")
 QTimer.singleShot(100, lambda: window.ladder.add("tape"))
 QTimer.singleShot(2100, lambda: os.kill(os.getpid(), signal.SIGKILL))
 application.exec()
@@ -258,11 +258,11 @@ application.exec()
     ended = subprocess.run([sys.executable, "-c", code], check=False, timeout=60)
     assert ended.returncode == -signal.SIGKILL
     (left,) = leftovers()
-    assert [stage.kind for stage in left.session().strip("rhythm").chain] == ["tape"]
+    assert [stage.kind for stage in left.session().strip("plucked-guitar").chain] == ["tape"]
     window = open_window()
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
     assert offer_recovery(window, left)
-    assert window.workspace.session.strip("rhythm").chain[0].kind == "tape"
+    assert window.workspace.session.strip("plucked-guitar").chain[0].kind == "tape"
     assert window.workspace.document.modified
     assert leftovers() == []
 
@@ -363,7 +363,8 @@ def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkey
     assert window.workspace.engine is not None
 
 
-def test_the_demo_itself_is_never_written(window: MainWindow) -> None:
+def test_the_demo_itself_is_never_written(open_window) -> None:
+    window = open_window(DEMO)
     assert window.workspace.is_shipped
     assert window.workspace.own_folder == Path.home()
     assert read_session(DEMO).name == "Night Ferry to Saltmouth"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -21,7 +20,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.audition import Audition
 from yellow_ember.app.saving import ask_where_to_save
-from yellow_ember.app.text import TextLabel
+from yellow_ember.app.text import TextLabel, escaped
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.plain_text import plain_file_name
@@ -193,7 +192,7 @@ class PresetBrowser(Audition):
             return
         figures = "" if chosen.heat_db is None or chosen.brightness is None else (
             f"  <i>heat {chosen.heat_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
-        self.note.setText(f"<b>{html.escape(key)}</b>: {html.escape(chosen.note)}{figures}")
+        self.note.setText(f"<b>{escaped(key)}</b>: {escaped(chosen.note)}{figures}")
         self.own_note.setEnabled(True)
         self.own_note.setText(self._workspace.settings.notes.get(key, ""))
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import html
-
 from PyQt6.QtWidgets import (
     QComboBox,
     QFormLayout,
@@ -16,7 +14,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
-from yellow_ember.app.text import TextLabel
+from yellow_ember.app.text import TextLabel, escaped
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.model import StripKind
@@ -126,7 +124,7 @@ class SetWindow(TryingWindow):
             self.note.setText("")
             return
         linked = " Its tracks are linked." if found.linked else ""
-        self.note.setText(f"<b>{html.escape(found.name)}</b>: {html.escape(found.note)}{linked}")
+        self.note.setText(f"<b>{escaped(found.name)}</b>: {escaped(found.note)}{linked}")
         self.boxes = {}
         inside = QWidget()
         form = QFormLayout(inside)

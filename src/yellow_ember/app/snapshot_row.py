@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import html
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -11,7 +10,7 @@ from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
-from yellow_ember.app.text import menu_text
+from yellow_ember.app.text import escaped, menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.differences import snapshot_words
 from yellow_ember.session.model import Session
@@ -119,9 +118,9 @@ class SnapshotRow(QWidget):
         keys = f"Alt+{place + 1}"
         if snapshot is None:
             return f"Empty: a click keeps how it stands now ({keys})"
-        words = "<br>".join(map(html.escape, self.words(self._now(snapshot), snapshot)[:12])) or _NOTHING
-        note = f"<br><i>{html.escape(snapshot.note)}</i>" if snapshot.note else ""
-        return (f"<b>{html.escape(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} takes it anew){note}"
+        words = "<br>".join(map(escaped, self.words(self._now(snapshot), snapshot)[:12])) or _NOTHING
+        note = f"<br><i>{escaped(snapshot.note)}</i>" if snapshot.note else ""
+        return (f"<b>{escaped(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} takes it anew){note}"
                 f"<br>against now: {words}")
 
     # -- hearing and keeping ------------------------------------------------------------

@@ -7,7 +7,6 @@ drive towards highs or lows, or moves the bias of its tape.
 from __future__ import annotations
 
 import functools
-import html
 import math
 
 import numpy as np
@@ -19,7 +18,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
-from yellow_ember.app.text import TextLabel
+from yellow_ember.app.text import TextLabel, escaped
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
@@ -217,7 +216,7 @@ class Spread(ToolWindow):
         self.bars = {}
         for strip in strips:
             mark = f"<b style='color:{colours[strip.id].name()}'>{marks[strip.id]}</b>"
-            label = TextLabel(f"{mark}  {html.escape(strip.name)}", markup=True)
+            label = TextLabel(f"{mark}  {escaped(strip.name)}", markup=True)
             self._rows.addWidget(label)
             found = leaning(strip)
             if found is None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import html
-
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import (
     QContextMenuEvent,
@@ -22,7 +20,7 @@ from yellow_ember.app.background import PrintState
 from yellow_ember.app.level import draw_level
 from yellow_ember.app.measurer import MatchState
 from yellow_ember.app.painting import painted
-from yellow_ember.app.text import menu_text
+from yellow_ember.app.text import escaped, menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
 from yellow_ember.session.link_edits import group_of, join_link, leave_link, link_strips
@@ -94,8 +92,8 @@ class StripRow(QWidget):
         stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
         self.setAccessibleName(f"{strip.kind.value} {strip.name}")
         self.setAccessibleDescription("; ".join((*states, *sends, stages)))
-        more = "".join(f"<br>{html.escape(words)}" for words in (*states, *sends))
-        self.setToolTip(f"<b>{html.escape(strip.name)}</b> ({strip.kind.value}): {stages}{more}<br>"
+        more = "".join(f"<br>{escaped(words)}" for words in (*states, *sends))
+        self.setToolTip(f"<b>{escaped(strip.name)}</b> ({strip.kind.value}): {stages}{more}<br>"
                         "M mutes, S plays it alone. Ctrl+click edits it together with others.")
         self.update()
 

@@ -10,10 +10,14 @@ from PyQt6.QtWidgets import QLabel, QWidget
 from yellow_ember.plain_text import plain, plain_line
 
 
+def escaped(words: str) -> str:
+    """For a place within markup."""
+    return html.escape(plain(words), quote=False)
+
+
 def as_text(words: str) -> str:
     """For tooltips, labels and dialogs, which would take what looks like markup for that."""
-    words = plain(words)
-    return f"<span>{html.escape(words)}</span>" if "<" in words or "&" in words else words
+    return f"<span>{escaped(words)}</span>" if "<" in words or "&" in words else plain(words)
 
 
 def menu_text(words: str) -> str:
@@ -24,7 +28,7 @@ def menu_text(words: str) -> str:
 class TextLabel(QLabel):
     """A label that shows what it is given as text; Qt's own takes what looks like markup for that.
 
-    markup : the words are markup; what of them comes from outside is to go through `html.escape`
+    markup : the words are markup; what of them comes from outside is to go through `escaped`
     """
 
     def __init__(self, words: str = "", parent: QWidget | None = None, *, markup: bool = False) -> None:

@@ -10,8 +10,6 @@ then left, the lower one right, and keys move both.
 
 from __future__ import annotations
 
-import html
-
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QAction,
@@ -30,7 +28,7 @@ from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app import theme
 from yellow_ember.app.painting import painted
-from yellow_ember.app.text import as_text
+from yellow_ember.app.text import as_text, escaped
 from yellow_ember.dsp.parameters import Impulse, Number, Option, Parameter, Switch, Value, as_pair
 
 HEIGHT = 30
@@ -95,8 +93,8 @@ class ValueBar(QWidget):
     def _describe(self) -> None:
         text = self.parameter.text(self._value)
         self.setAccessibleDescription(f"{text}. {self.parameter.help}")
-        self.setToolTip(f"<b>{html.escape(self.parameter.label)}</b>: {html.escape(text)}<br>"
-                        f"{html.escape(self.parameter.help)}")
+        self.setToolTip(f"<b>{escaped(self.parameter.label)}</b>: {escaped(text)}<br>"
+                        f"{escaped(self.parameter.help)}")
 
     def _ask(self, value: Value, *, commit: bool) -> None:
         if value != self._value:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import html
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -24,7 +23,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app import theme
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.painting import painted
-from yellow_ember.app.text import TextLabel, as_text
+from yellow_ember.app.text import TextLabel, as_text, escaped
 from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
@@ -66,7 +65,7 @@ class Tile(QWidget):
         self.found = found
         words = f"heat {found.heat_db:.0f} dB, {tone_words(found.brightness)}"
         self.setAccessibleDescription(words)
-        self.setToolTip(f"<b>{html.escape(self.label)}</b><br>{html.escape(words)}<br>"
+        self.setToolTip(f"<b>{escaped(self.label)}</b><br>{escaped(words)}<br>"
                         f"matched by {found.offset_db:+.1f} dB")
         self.update()
 
