@@ -205,7 +205,7 @@ TRACKS = (("Brushed drums", drums, "rhythm", -16.0, -5.0, 0.0), ("Upright bass",
 # The chain that each strip carries when the demo opens, by preset; the guitar is left dry.
 CHAINS = {"brushed-drums": "Deckhand drums", "upright-bass": "Keel weight", "harmonium": "Warm reeds",
           "ships-announcer": "Ship's paging horn", "rhythm": "One crossing", "band": "Held hands",
-          "voice": "Steady mooring", MASTER: "Printed master"}
+          "voice": "Steady mooring", MASTER: "Low tide"}
 
 
 def coloured(session: Session) -> Session:
