@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QSessionManager
 
 _SIGNALS = (signal.SIGTERM, signal.SIGHUP, signal.SIGINT)
-_PATIENCE_SECONDS = 0.6
+_PATIENCE_SECONDS = 0.3
 
 
 class SystemEnding(QObject):

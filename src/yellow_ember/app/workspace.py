@@ -121,7 +121,11 @@ class Workspace(QObject):
             return
         self._closed = True
         if keep_unsaved:
+            # The system is in a hurry: the work first, then the layout, and nobody waits for the engine.
             self.keeper.write_now()
+            self.kill_engine()
+        with contextlib.suppress(OSError):
+            save_settings(self.settings)
         self.closing.emit()
         self._clock.stop()
         self.imports.cancel()
@@ -143,8 +147,6 @@ class Workspace(QObject):
             self.engine = None
         self.thinker.shutdown(wait=False, cancel_futures=True)
         self.keeper.close(forget=not keep_unsaved)
-        with contextlib.suppress(OSError):
-            save_settings(self.settings)
 
     def _tick(self) -> None:
         if self.engine is None:
