@@ -149,7 +149,7 @@ def _level(workspace: Any, strip_id: str) -> float:
     return 0.0 if reading is None else float(reading.peak.max())
 
 
-@pytest.mark.parametrize("damage", DAMAGE)
+@pytest.mark.parametrize("damage", ["garbage", "cut short"])
 def test_damaged_kernels_are_compiled_again(damage: str, tmp_path: Path) -> None:
     code = ("import numpy as np\nfrom yellow_ember.dsp.kernels.mixing import mean\n"
             "block, out = np.ones((2, 8)), np.zeros((1, 8))\nmean(block, out)\nassert out.sum() == 8.0")

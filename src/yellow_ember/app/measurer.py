@@ -31,6 +31,8 @@ _REMEMBERED = 96
 """Measurements that are kept for sounds that come back (a snapshot, an undo)."""
 _WORTH_DB = 0.02
 """An offset that changed by less is left as it is."""
+_LAWS = 8
+"""Strips whose stages are kept ready for that."""
 _LAW_SECONDS = 0.03
 """So much of an edit's time may go into taking levels back before they are measured."""
 
@@ -325,7 +327,12 @@ class Measurer(QObject):
         known = self._laws.get(strip_id)
         if known is None or known[0] is not found:
             excerpt = common_excerpt(session.reference_dbfs) if found is None else found.excerpt
-            known = self._laws[strip_id] = (found, LevelLaw(excerpt, session.rate, session.reference_dbfs))
+            known = (found, LevelLaw(excerpt, session.rate, session.reference_dbfs))
+        # The one used last stands last.
+        self._laws.pop(strip_id, None)
+        self._laws[strip_id] = known
+        while len(self._laws) > _LAWS:
+            self._laws.pop(next(iter(self._laws)))
         return known[1]
 
     def cancel(self) -> None:

@@ -10,6 +10,7 @@ from collections import deque
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.chain import StageSettings
@@ -19,11 +20,12 @@ from yellow_ember.files.impulses import find_impulse
 EXCERPT_FRAMES = 65536
 _SETTLE_FRAMES = 2048
 _REMEMBERED = 4
+_BLOCK = 4096
 _LONGEST_LATENCY = 4096
 """Stages that look ahead further are passed over: nothing of the excerpt would come out of them."""
 
 
-def excerpt_of(sound: Samples) -> Samples:
+def excerpt_of(sound: Samples) -> NDArray[np.float32]:
     """The stretch of a sound (channels, frames) that is most as loud as all of it, as one channel.
 
     (EXCERPT_FRAMES,), or all of a shorter sound.
@@ -31,28 +33,27 @@ def excerpt_of(sound: Samples) -> Samples:
     single: Samples = sound.mean(axis=0)
     hop = EXCERPT_FRAMES // 4
     if single.size <= EXCERPT_FRAMES:
-        return single
+        return single.astype(np.float32)
     power = np.add.reduceat(single**2, np.arange(0, single.size - hop + 1, hop))[:single.size // hop] / hop
     stretches = np.convolve(power, np.full(4, 0.25), "valid")
     start = hop * int(np.argmin(np.abs(stretches - np.mean(single**2))))
-    return np.ascontiguousarray(single[start:start + EXCERPT_FRAMES])
+    return single[start:start + EXCERPT_FRAMES].astype(np.float32)
 
 
-def common_excerpt(reference_dbfs: float) -> Samples:
+def common_excerpt(reference_dbfs: float) -> NDArray[np.float32]:
     """Noise with equal power in each octave at the level reference, where nothing is known of the sound."""
     spectrum = np.fft.rfft(np.random.default_rng(2026).standard_normal(EXCERPT_FRAMES))
     spectrum[1:] /= np.sqrt(np.arange(1, spectrum.size))
     noise = np.fft.irfft(spectrum, EXCERPT_FRAMES)
-    return np.asarray(noise / noise.std() * gain(reference_dbfs - 3.0))
+    return np.asarray(noise / noise.std() * gain(reference_dbfs - 3.0), np.float32)
 
 
 class LevelLaw:
     """Levels behind chains that an excerpt (frames,) goes through; a chain that was asked for lately is remembered."""
 
-    def __init__(self, excerpt: Samples, rate: float, reference_dbfs: float) -> None:
+    def __init__(self, excerpt: NDArray[np.float32], rate: float, reference_dbfs: float) -> None:
         self._excerpt = excerpt
-        self._setup = Setup(rate, 1, max(excerpt.size, 1), 1, reference_dbfs,
-                            read_impulse=find_impulse)
+        self._setup = Setup(rate, 1, _BLOCK, 1, reference_dbfs, read_impulse=find_impulse)
         self._processors: dict[str, tuple[object, Processor]] = {}
         self._known: deque[tuple[tuple[StageSettings, ...], float]] = deque(maxlen=_REMEMBERED)
         frequency = np.fft.rfftfreq(max(excerpt.size - _SETTLE_FRAMES, 1), 1.0 / rate)
@@ -66,7 +67,7 @@ class LevelLaw:
         for chain, level in self._known:
             if chain is stages:
                 return level
-        sound = self._excerpt[None].copy()
+        sound = self._excerpt[None].astype(np.float64)
         for stage in stages:
             if stage.on:
                 sound = self._through(stage, sound)
@@ -92,6 +93,7 @@ class LevelLaw:
         processor.set(stage.params, at_once=True)
         processor.reset()
         wet = sound.copy()
-        processor.process(wet)
+        for start in range(0, wet.shape[1], _BLOCK):
+            processor.process(wet[:, start:start + _BLOCK])
         late = np.concatenate((np.zeros((1, processor.latency)), sound), axis=1)[:, :sound.shape[1]]
         return stage.wet_gain * wet + stage.dry_gain * late

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
@@ -41,7 +42,7 @@ class StripMeasurement:
     wave_after: Samples
     start: int
     end: int
-    excerpt: Samples
+    excerpt: NDArray[np.float32]
 
     @property
     def silent(self) -> bool:
