@@ -363,6 +363,22 @@ def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkey
     assert window.workspace.engine is not None
 
 
+def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pytest.MonkeyPatch) -> None:
+    window = open_window()
+    workspace = window.workspace
+    workspace.document.commit("Tempo", workspace.session.with_(tempo=71.0))
+
+    def asked(*_: object) -> None:
+        raise AssertionError("no question")
+
+    monkeypatch.setattr(QMessageBox, "question", asked)
+    window.closes_quietly = lambda: True
+    window.close()
+    file = workspace.keeper._autosave.file
+    assert '"tempo": 71.0' in file.read_text()
+    file.unlink()
+
+
 def test_the_demo_itself_is_never_written(open_window) -> None:
     window = open_window(DEMO)
     assert window.workspace.is_shipped

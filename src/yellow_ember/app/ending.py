@@ -14,6 +14,8 @@ from PyQt6.QtGui import QGuiApplication, QSessionManager
 
 _SIGNALS = (signal.SIGTERM, signal.SIGHUP, signal.SIGINT)
 _PATIENCE_SECONDS = 0.3
+_LOGOUT_SECONDS = 20.0
+"""So soon after the desktop has said so it closes the windows."""
 
 
 class SystemEnding(QObject):
@@ -32,6 +34,7 @@ class SystemEnding(QObject):
         self._write = write
         self._kill = kill
         self.ending = False
+        self._logout_until = 0.0
         self._reads, self._writes = socket.socketpair()
         self._writes.setblocking(False)
         signal.set_wakeup_fd(self._writes.fileno(), warn_on_full_buffer=False)
@@ -59,7 +62,13 @@ class SystemEnding(QObject):
 
     def _logout(self, _manager: QSessionManager) -> None:
         """The desktop's session ends, or is only being saved: the work is on disk either way."""
+        self._logout_until = time.monotonic() + _LOGOUT_SECONDS
         self._write()
+
+    @property
+    def logging_out(self) -> bool:
+        """True while the desktop may be closing its windows: no question is to be asked."""
+        return time.monotonic() < self._logout_until
 
     def close(self) -> None:
         """The program ends by itself."""

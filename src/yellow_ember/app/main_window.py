@@ -49,6 +49,8 @@ class MainWindow(QMainWindow):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
+        self.closes_quietly: Callable[[], bool] = lambda: False
+        """Whether the desktop closes the window, not its user: then the work is kept, and no question asked."""
         self.setAcceptDrops(True)
         self.top_line = TopLine(workspace)
         self.desk = Desk(workspace)
@@ -334,10 +336,11 @@ class MainWindow(QMainWindow):
             self.workspace.messages.warn(str(error))
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_leave():
+        quietly = self.closes_quietly()
+        if not quietly and not self._may_leave():
             event.ignore()
             return
-        self.end()
+        self.end(keep_unsaved=quietly)
         event.accept()
 
     def end(self, *, keep_unsaved: bool = False) -> None:

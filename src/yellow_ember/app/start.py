@@ -67,6 +67,7 @@ def _run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
     window = MainWindow(workspace)
     ending = SystemEnding(workspace.keeper.write_now, workspace.kill_engine)
     ending.asked.connect(lambda: application.exit(0))
+    window.closes_quietly = lambda: ending.logging_out
     window.show()
     workspace.start()
     if answer is Answer.SILENT:
