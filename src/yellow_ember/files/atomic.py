@@ -131,9 +131,13 @@ def _sweep(note: Path) -> None:
 def parts_swept() -> Iterator[None]:
     """Have a small process beside this one remove its part files, should it be killed.
 
-    To be entered before any thread is started.
+    To be entered before any thread is started.  Where their list can't be kept there is nothing to do.
     """
-    note = folder(Base.STATE, "parts") / own_tag()
+    try:
+        note = folder(Base.STATE, "parts") / own_tag()
+    except OSError:
+        yield
+        return
     ended, alive = os.pipe()
     pid = os.fork()
     if pid == 0:
