@@ -92,15 +92,22 @@ class Program:
 
 def descendants(pid: int) -> list[int]:
     """Numbers of all processes below one."""
-    found = subprocess.run(["ps", "-eo", "pid=,ppid="], capture_output=True, text=True, check=True).stdout
-    parents = [tuple(map(int, line.split())) for line in found.splitlines()]
+    parents = {int(path.name): parent for path in Path("/proc").iterdir()
+               if path.name.isdigit() and (parent := _parent_of(int(path.name))) is not None}
     below, waiting = [], [pid]
     while waiting:
         parent = waiting.pop()
-        children = [child for child, its_parent in parents if its_parent == parent]
+        children = [child for child, its_parent in parents.items() if its_parent == parent]
         below += children
         waiting += children
     return below
+
+
+def _parent_of(pid: int) -> int | None:
+    try:
+        return int(Path(f"/proc/{pid}/stat").read_text(errors="replace").rpartition(")")[2].split()[1])
+    except OSError:
+        return None
 
 
 def are_gone(pids: Sequence[int], seconds: float) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import signal
@@ -165,7 +166,7 @@ def test_a_file_named_beside_unsaved_work_is_opened_as_well(display: Display, tm
         for pid in program.family():
             # The second window stands on its own.
             if b"--apart" in Path(f"/proc/{pid}/cmdline").read_bytes():
-                subprocess.run(["kill", str(pid)], check=False)
+                os.kill(pid, signal.SIGTERM)
 
 
 def test_a_hung_window_keeps_its_place(tmp_path: Path) -> None:
