@@ -88,6 +88,7 @@ class Measurer(QObject):
         self._laws: dict[str, tuple[StripMeasurement | None, LevelLaw]] = {}
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
+        self._adjusting = False
         self._made = 0
         self._idle_since = 0.0
         self._idle_for: Session | None = None
@@ -145,6 +146,11 @@ class Measurer(QObject):
         self._to_match = []
         self._matches = {strip.id: _Known(chain_sound_of(session, strip.id)) for strip in session.strips}
 
+    @property
+    def behind(self) -> bool:
+        """True while strips wait to be matched."""
+        return bool(self._out_of_match())
+
     def _out_of_match(self) -> list[str]:
         """Strips whose sound was changed since they were matched, each before what it feeds."""
         if not self._workspace.settings.match_lock:
@@ -156,9 +162,13 @@ class Measurer(QObject):
 
     def want(self) -> None:
         """Something changed: measure what it concerns once it has settled, where that is needed."""
-        session = self._workspace.session
+        session, waiting = self._workspace.session, self._out_of_match()
+        urgent = {self._workspace.strip_id, *waiting, *self._to_match}
         for strip_id, (sound, job) in list(self._jobs.items()):
-            if not any(strip.id == strip_id for strip in session.strips) or sound != sound_of(session, strip_id):
+            # What was only measured to be shown makes room for what has to be matched.
+            idle = bool(waiting) and strip_id not in urgent
+            if idle or not any(strip.id == strip_id for strip in session.strips) or sound != sound_of(
+                    session, strip_id):
                 job.cancel()
                 del self._jobs[strip_id]
         self._match_empty()
@@ -169,7 +179,8 @@ class Measurer(QObject):
                 self._match(strip_id)
         if self._next() is None:
             self._due = 0.0
-        else:
+        elif not self._adjusting:
+            # What is matched here is no edit that has to settle.
             self._due = time.monotonic() + SETTLE_SECONDS
         self._tell()
 
@@ -182,14 +193,16 @@ class Measurer(QObject):
                 strip if strip.chain else strip.with_(match_db=0.0) for strip in session.strips)))
 
     def _next(self) -> str | None:
-        """The strip to be measured next: the chosen one, then those out of match behind nothing that is."""
+        """The strip to be measured next: the chosen one, then those out of match; each behind what feeds it.
+
+        What feeds a strip and is still to be matched would change what enters it, and the measurement be in vain.
+        """
         session, chosen = self._workspace.session, self._workspace.strip_id
-        if not self.fresh(chosen) and chosen not in self._jobs and chosen not in self._given_up:
-            return chosen
         waiting = self._out_of_match()
-        for strip_id in waiting:
-            before = session.upstream(strip_id) - {strip_id}
-            if strip_id not in self._jobs and strip_id not in self._given_up and not before & {*waiting, *self._jobs}:
+        unsettled = {*waiting, *self._jobs}
+        for strip_id in ((chosen,) if not self.fresh(chosen) else ()) + tuple(waiting):
+            if strip_id not in self._jobs and strip_id not in self._given_up and not (
+                    session.upstream(strip_id) - {strip_id}) & unsettled:
                 return strip_id
         return None
 
@@ -302,7 +315,11 @@ class Measurer(QObject):
             here = any(other.id == strip_id and other.chain == strip.chain for other in session.strips)
             return edit_strip(session, strip_id, lambda old: old.with_(match_db=offset)) if here else session
 
-        self._workspace.document.adjust(matched)
+        self._adjusting = True
+        try:
+            self._workspace.document.adjust(matched)
+        finally:
+            self._adjusting = False
 
     def take_back(self, now: Session, new: Session) -> Session:
         """A new value in which the level of strips that are driven harder is taken back at once, by the stages' law."""
