@@ -42,7 +42,20 @@ class Audition(TryingWindow):
         self.closing_row = self.button_row((
             ("Keep", self.keep, "Make what is heard a step of the history"),
             ("Back to what was there", self.go_back, "Leave the strip as it was")))
+        workspace.session_changed.connect(self._leave_what_is_gone)
         workspace.frame.connect(self._poll)
+
+    def needed(self) -> set[str]:
+        """Ids of the strips and stages that are tried on."""
+        return {self._strip_id}
+
+    def _leave_what_is_gone(self, session: Session) -> None:
+        """Close where a strip or a stage that is tried on is there no more."""
+        here = {strip.id for strip in session.strips} | {stage.id for strip in session.strips for stage in strip.chain}
+        if not self.needed() <= here:
+            self._cancel()
+            self.heard = None
+            self.close()
 
     # -- what is heard ------------------------------------------------------------------
 

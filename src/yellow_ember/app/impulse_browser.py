@@ -91,6 +91,9 @@ class ImpulseBrowser(Audition):
             raise ValueError(str(reason)) from None
         return use_impulse(self._workspace.session, self._strip_id, self._stage_id, Path(key))
 
+    def needed(self) -> set[str]:
+        return {self._strip_id, self._stage_id}
+
     def step(self, key: str) -> str:
         return f"Impulse response {Path(key).name}"
 

@@ -183,6 +183,9 @@ class PresetBrowser(Audition):
             session = use_chain(session, strip_id, preset.stages, preset.macros, preset.match_db)
         return session
 
+    def needed(self) -> set[str]:
+        return {self._strip_id, *self._strips}
+
     def step(self, key: str) -> str:
         return f"Preset {key}"
 
