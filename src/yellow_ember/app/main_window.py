@@ -182,13 +182,8 @@ class MainWindow(QMainWindow):
             self._panel_actions[name].setChecked(not panel.isHidden())
 
     def _fill_recent(self) -> None:
-        self._recent.clear()
-        for name in self.workspace.settings.recent:
-            self._recent.addAction(menu_text(name), lambda chosen=Path(name): self._open_paths([chosen]))
-        if not self.workspace.settings.recent:
-            action = self._recent.addAction("None yet")
-            assert action is not None
-            action.setEnabled(False)
+        _fill(self._recent, [(name, functools.partial(self._open_paths, [Path(name)]))
+                             for name in self.workspace.settings.recent])
 
     def _refresh(self) -> None:
         document = self.workspace.document
@@ -298,14 +293,8 @@ class MainWindow(QMainWindow):
                 self.workspace.messages.warn(str(error))
 
     def _fill_cards(self, menu: QMenu, cards: Sequence[Card]) -> None:
-        menu.clear()
-        for card in cards:
-            moment = time.strftime("%d %b %Y, %H:%M:%S", time.localtime(card.kept_at))
-            menu.addAction(menu_text(f"{moment}   {card.name}"), lambda chosen=card: self.open_card(chosen))
-        if not cards:
-            action = menu.addAction("None yet")
-            assert action is not None
-            action.setEnabled(False)
+        _fill(menu, [(f"{time.strftime('%d %b %Y, %H:%M:%S', time.localtime(card.kept_at))}   {card.name}",
+                      functools.partial(self.open_card, card)) for card in cards])
 
     def find_missing(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "Look for missing audio in")
@@ -374,6 +363,17 @@ class MainWindow(QMainWindow):
         for name, panel in self._panels:
             if name in layout.get("hidden", "").split(","):
                 panel.hide()
+
+
+def _fill(menu: QMenu, entries: Sequence[tuple[str, Callable[[], object]]]) -> None:
+    """Put entries into a menu in place of what it held, or a word where there are none."""
+    menu.clear()
+    for words, run in entries:
+        menu.addAction(menu_text(words), lambda chosen=run: chosen())
+    if not entries:
+        action = menu.addAction("None yet")
+        assert action is not None
+        action.setEnabled(False)
 
 
 def _show_or_hide(panel: QWidget) -> None:

@@ -85,6 +85,9 @@ class Measurer(QObject):
         self._remembered: deque[tuple[Sound, StripMeasurement]] = deque(maxlen=_REMEMBERED)
         self._matches: dict[str, _Known] = {}
         """By strip: what its match was made for, as far as it is right."""
+        self._waiting: tuple[str, ...] = ()
+        self._waiting_in: Session | None = None
+        """The session that `_waiting` was worked out for."""
         self._laws: dict[str, tuple[StripMeasurement | None, LevelLaw]] = {}
         self._told: tuple[object, ...] = ()
         self._to_match: list[str] = []
@@ -130,10 +133,9 @@ class Measurer(QObject):
         """How a strip stands, where strips are kept matched."""
         if not self._workspace.settings.match_lock or not strip.chain:
             return MatchState.MATCHED
-        known = self._matches.get(strip.id)
-        if known is None or known.sound != chain_sound_of(self._workspace.session, strip.id):
+        if strip.id in self._out_of_match():
             return MatchState.WAITING
-        return MatchState.FAILED if known.trouble else MatchState.MATCHED
+        return MatchState.FAILED if self.match_trouble(strip.id) else MatchState.MATCHED
 
     def match_trouble(self, strip_id: str) -> str:
         """Why a strip can't be matched, "" where it can."""
@@ -144,19 +146,37 @@ class Measurer(QObject):
         """Another session: its strips' matches are right as they stand, until something is changed."""
         self.cancel()
         self._to_match = []
-        self._matches = {strip.id: _Known(chain_sound_of(session, strip.id)) for strip in session.strips}
+        self._matches = {}
+        for strip in session.strips:
+            self._note_match(session, strip.id)
+
+    def _note_match(self, session: Session, strip_id: str, trouble: str = "") -> None:
+        """A strip's match is right for its sound as it is, or can't be made."""
+        self._matches[strip_id] = _Known(chain_sound_of(session, strip_id), trouble)
+        self._waiting_in = None
 
     @property
     def behind(self) -> bool:
         """True while strips wait to be matched."""
         return bool(self._out_of_match())
 
-    def _out_of_match(self) -> list[str]:
-        """Strips whose sound was changed since they were matched, each before what it feeds."""
+    def _out_of_match(self) -> tuple[str, ...]:
+        """Strips whose sound was changed since they were matched, each before what it feeds.
+
+        Rows, prints and the clock all ask; it is worked out once for each value of the session.
+        """
+        session = self._workspace.session
         if not self._workspace.settings.match_lock:
-            return []
-        return [strip.id for strip in self._workspace.session.processing_order()
-                if strip.chain and self.match_state(strip) is MatchState.WAITING]
+            return ()
+        if self._waiting_in is not session:
+            self._waiting_in = session
+            self._waiting = tuple(strip.id for strip in session.processing_order()
+                                  if strip.chain and self._sounds_unlike_matched(session, strip.id))
+        return self._waiting
+
+    def _sounds_unlike_matched(self, session: Session, strip_id: str) -> bool:
+        known = self._matches.get(strip_id)
+        return known is None or known.sound != chain_sound_of(session, strip_id)
 
     # -- measuring ------------------------------------------------------------------------
 
@@ -200,7 +220,7 @@ class Measurer(QObject):
         session, chosen = self._workspace.session, self._workspace.strip_id
         waiting = self._out_of_match()
         unsettled = {*waiting, *self._jobs}
-        for strip_id in ((chosen,) if not self.fresh(chosen) else ()) + tuple(waiting):
+        for strip_id in ((chosen,) if not self.fresh(chosen) else ()) + waiting:
             if strip_id not in self._jobs and strip_id not in self._given_up and not (
                     session.upstream(strip_id) - {strip_id}) & unsettled:
                 return strip_id
@@ -275,7 +295,7 @@ class Measurer(QObject):
             self._given_up.add(strip_id)
             if strip_id == self._workspace.strip_id:
                 self.trouble = str(error)
-            self._matches[strip_id] = _Known(chain_sound_of(self._workspace.session, strip_id), str(error))
+            self._note_match(self._workspace.session, strip_id, str(error))
             self._to_match = []
             self._tell()
             return
@@ -305,7 +325,7 @@ class Measurer(QObject):
             return
         if self.fresh(strip_id):
             silent = "it is silent in the loop, before the path or behind it" if found.silent and strip.chain else ""
-            self._matches[strip_id] = _Known(chain_sound_of(self._workspace.session, strip_id), silent)
+            self._note_match(self._workspace.session, strip_id, silent)
         offset = found.offset_db if strip.chain else 0.0
         if abs(offset - strip.match_db) < _WORTH_DB or (found.silent and strip.chain):
             return

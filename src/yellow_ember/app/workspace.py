@@ -183,8 +183,7 @@ class Workspace(QObject):
     def _show_start(self) -> None:
         """How far the engine is, once that takes long."""
         share = read_progress()
-        compiling = time.monotonic() - self._started > _LOADING_SECONDS and share is not None and share < 1.0
-        if compiling and share is not None:
+        if share is not None and time.monotonic() - self._started > _LOADING_SECONDS:
             self.working.emit("Compiling the audio processing, once after an installation", share)
         else:
             self.working.emit("Making the sound engine ready", -1.0)

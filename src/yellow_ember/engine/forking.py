@@ -49,7 +49,7 @@ def end_server() -> None:
     if pid is not None:
         with contextlib.suppress(ProcessLookupError):
             os.kill(pid, signal.SIGKILL)
-    _forget_progress()
+    forget_progress()
 
 
 def end_with_parent(number: signal.Signals | None) -> None:
@@ -81,7 +81,7 @@ def write_progress(share: float) -> None:
 
 
 def read_progress() -> float | None:
-    """How far the server is with the kernels, 0 to 1; None where it has not said."""
+    """How far the server is with the kernels, 0 to 1; None before it has begun and when it is done."""
     name = os.environ.get(_PROGRESS_VARIABLE)
     try:
         return None if name is None else float(Path(name).read_text(encoding="ascii"))
@@ -89,7 +89,8 @@ def read_progress() -> float | None:
         return None
 
 
-def _forget_progress() -> None:
+def forget_progress() -> None:
+    """The kernels are loaded, or never will be."""
     name = os.environ.get(_PROGRESS_VARIABLE)
     if name is not None:
         with contextlib.suppress(OSError):

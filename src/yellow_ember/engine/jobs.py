@@ -93,9 +93,9 @@ class Job(Generic[Result]):
         self._pipe.close()
 
 
-def wait_any(jobs: Sequence[Job[Any]], seconds: float | None = None) -> None:
-    """Wait until one of several jobs has news, at most so long."""
-    wait([job._pipe for job in jobs if not job.done], seconds)
+def wait_any(jobs: Sequence[Job[Any]]) -> None:
+    """Wait until one of several jobs has news."""
+    wait([job._pipe for job in jobs if not job.done])
 
 
 def cancel_all(jobs: Sequence[Job[Any]]) -> None:

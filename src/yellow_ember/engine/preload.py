@@ -5,7 +5,7 @@ Kernels are loaded here, so that a new engine plays at once and all of them shar
 
 import signal
 
-from yellow_ember.engine.forking import end_with_parent, write_progress
+from yellow_ember.engine.forking import end_with_parent, forget_progress, write_progress
 
 # While it loads, or compiles, it does not look at the pipe by which it learns that the program is gone.
 end_with_parent(signal.SIGKILL)
@@ -17,6 +17,6 @@ __all__ = ["measuring", "printing", "process", "strip_prints"]
 
 for _label, _done in warm_up():
     write_progress(_done)
-write_progress(1.0)
+forget_progress()
 # From here on the pipe tells; the signal would come when the thread ends that had the server started.
 end_with_parent(None)

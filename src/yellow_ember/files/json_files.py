@@ -8,7 +8,7 @@ import stat
 from pathlib import Path
 from typing import Any
 
-from yellow_ember.files.kinds import kind_of_file
+from yellow_ember.files.kinds import kind_of_file, why_unreadable
 
 
 class JsonFileError(Exception):
@@ -35,14 +35,10 @@ def read_object(path: Path) -> dict[str, Any]:
                 raise JsonFileError(f"{path} is {status.st_size / 2**20:.0f} MB large; "
                                        f"a file of this kind has at most {MAXIMUM_BYTES // 2**20} MB")
             text = file.read(MAXIMUM_BYTES).decode("utf-8")
-    except FileNotFoundError:
-        raise JsonFileError(f"{path} is not there") from None
-    except OSError as error:
-        raise JsonFileError(f"{path} can't be read: {error.strerror}") from None
     except UnicodeDecodeError:
         raise JsonFileError(f"{path} is not text") from None
-    except ValueError:
-        raise JsonFileError(f"{path} is no file's name") from None
+    except (OSError, ValueError) as error:
+        raise JsonFileError(why_unreadable(path, error)) from None
     if not text.strip():
         raise JsonFileError(f"{path} is empty")
     try:

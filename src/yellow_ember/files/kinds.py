@@ -14,6 +14,13 @@ def kind_of_file(mode: int) -> str:
     return next((word for test, word in kinds if test(mode)), "a device")
 
 
+def why_unreadable(path: Path, error: OSError | ValueError) -> str:
+    """Why a file could not be opened, for the user; a ValueError is what Python makes of names with a NUL."""
+    if isinstance(error, FileNotFoundError):
+        return f"{path} is not there"
+    return f"{path} can't be read: {error.strerror}" if isinstance(error, OSError) else f"{path} is no file's name"
+
+
 def is_file(path: Path) -> bool:
     """True where a file is there; False also where one may not look."""
     try:

@@ -13,7 +13,7 @@ import soundfile
 import soxr
 from numpy.typing import NDArray
 
-from yellow_ember.files.kinds import kind_of_file
+from yellow_ember.files.kinds import kind_of_file, why_unreadable
 
 LOWEST_RATE, HIGHEST_RATE = 8_000, 384_000
 MOST_CHANNELS = 2
@@ -53,12 +53,8 @@ def probe(path: Path) -> AudioInfo:
         raise AudioFileError(
             f"{path} is not an audio file that can be read ({error.error_string}); "
             "WAV, FLAC, AIFF and OGG can") from None
-    except FileNotFoundError:
-        raise AudioFileError(f"{path} is not there") from None
-    except OSError as error:
-        raise AudioFileError(f"{path} can't be read: {error.strerror}") from None
-    except ValueError:
-        raise AudioFileError(f"{path} is no file's name") from None
+    except (OSError, ValueError) as error:
+        raise AudioFileError(why_unreadable(path, error)) from None
     if info.channels > MOST_CHANNELS:
         raise AudioFileError(
             f"{path} has {info.channels} channels; one or two can be used. "
