@@ -127,8 +127,9 @@ def window(open_window: Callable[..., MainWindow]) -> MainWindow:
 
 def measured(qtbot: Any, window: MainWindow) -> None:
     """Wait until the chosen strip is measured as it is now."""
-    measurer = window.workspace.measurer
-    qtbot.waitUntil(lambda: measurer.fresh(window.workspace.strip_id) and not measurer.busy, timeout=60000)
+    workspace = window.workspace
+    qtbot.waitUntil(lambda: workspace.measurer.fresh(workspace.strip_id) and not workspace.measurer.busy
+                    and not workspace.matcher.busy, timeout=60000)
 
 
 def use_preset(window: MainWindow, name: str) -> None:

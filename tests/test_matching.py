@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QMessageBox
 
 from conftest import DRY_DEMO
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.measurer import MatchState
+from yellow_ember.app.matcher import MatchState
 from yellow_ember.app.settings import Settings
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.measuring import measure_strip
@@ -39,8 +39,8 @@ def off_by(session: Session, strip_id: str) -> float:
 def settle(window: MainWindow, qtbot: Any, seconds: float = 20.0) -> None:
     """Wait until no strip is out of match any more."""
     measurer = window.workspace.measurer
-    qtbot.waitUntil(lambda: not measurer.busy and all(
-        measurer.match_state(strip) is not MatchState.WAITING for strip in window.workspace.session.strips),
+    qtbot.waitUntil(lambda: not measurer.busy and not window.workspace.matcher.busy and all(
+        window.workspace.matcher.state(strip) is not MatchState.WAITING for strip in window.workspace.session.strips),
         timeout=round(1000 * seconds))
 
 
@@ -69,7 +69,7 @@ def test_a_strip_left_at_once_is_matched_all_the_same(window: MainWindow, qtbot:
     workspace.select("upright-bass")
     window.bench.bars["drive_db"]._ask(36.0, commit=True)
     workspace.select("harmonium")
-    qtbot.waitUntil(lambda: workspace.measurer.match_state(
+    qtbot.waitUntil(lambda: workspace.matcher.state(
         workspace.session.strip("upright-bass")) is MatchState.MATCHED, timeout=10000)
     assert abs(off_by(workspace.session, "upright-bass")) < 0.1
 
@@ -157,7 +157,7 @@ def test_what_cannot_be_matched_says_why_on_the_desk(window: MainWindow, qtbot: 
     workspace = window.workspace
     workspace.document.commit("Bus", add_stage(edit_strip(
         workspace.session, "ships-announcer", lambda strip: strip.with_(out="master")), "voice", new_stage("drive")))
-    qtbot.waitUntil(lambda: workspace.measurer.match_state(
+    qtbot.waitUntil(lambda: workspace.matcher.state(
         workspace.session.strip("voice")) is MatchState.FAILED, timeout=10000)
     assert "be matched: it is silent in the loop" in window.desk.rows["voice"].toolTip()
 

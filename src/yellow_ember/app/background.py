@@ -137,7 +137,7 @@ class BackgroundPrints(QObject):
         self._send()
 
     def _start_next(self, session: Session) -> None:
-        if self._job is not None or not self._waiting or self._workspace.measurer.behind:
+        if self._job is not None or not self._waiting or self._workspace.matcher.waiting():
             # What is still to be matched is heard; what is to be printed is heard either way.
             return
         frames, now = self._frames(session), time.monotonic()

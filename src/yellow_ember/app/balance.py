@@ -231,7 +231,7 @@ class Balance(QWidget):
             self.numbers[name] = number
         self.match_button = QPushButton("Match")
         self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
-        self.match_button.clicked.connect(workspace.measurer.match)
+        self.match_button.clicked.connect(workspace.matcher.match_chosen)
         self._matches = AskedMatch(workspace)
         self.mix_button = QPushButton("In mix")
         self.mix_button.setToolTip("Make the mix as loud with this strip's chain as without it, as it is heard now")
@@ -291,7 +291,8 @@ class Balance(QWidget):
     def _set_lock(self, on: bool) -> None:
         self._workspace.settings.match_lock = on
         if on:
-            self._workspace.measurer.match()
+            self._workspace.matcher.match_chosen()
+            self._workspace.matcher.want()
 
     def refresh(self) -> None:
         """Show the newest measurement of the chosen strip."""

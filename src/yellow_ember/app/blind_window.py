@@ -112,11 +112,11 @@ class BlindWindow(ToolWindow):
         """Try the next of the two, and have all its strips matched."""
         workspace = self._workspace
         self._workspace.document.change(self._matching[0])
-        workspace.measurer.match_all(strip.id for strip in workspace.session.strips
-                                     if strip.chain and not strip.bypass)
+        workspace.matcher.match_all(strip.id for strip in workspace.session.strips
+                                    if strip.chain and not strip.bypass)
 
     def _poll(self) -> None:
-        if not self._matching or self._workspace.measurer.matching or self._workspace.measurer.busy:
+        if not self._matching or self._workspace.matcher.answering or self._workspace.measurer.busy:
             return
         self._sides.append(self._workspace.session)
         del self._matching[0]

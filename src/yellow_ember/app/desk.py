@@ -66,6 +66,7 @@ class Desk(QWidget):
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(self._on_selected)
         workspace.measurer.changed.connect(self._repaint_rows)
+        workspace.matcher.changed.connect(self._repaint_rows)
         workspace.prints.changed.connect(self._refresh_rows)
         workspace.frame.connect(self._on_frame)
         self.refresh(workspace.session)

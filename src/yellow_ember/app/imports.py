@@ -91,6 +91,7 @@ class Imports:
         if workspace.engine is not None:
             workspace.engine.set_session(workspace.session, reload=True)
         workspace.measurer.want()
+        workspace.matcher.want()
         workspace.session_changed.emit(workspace.session)
 
     def _check(self) -> None:

@@ -245,4 +245,4 @@ class LinksWindow(ToolWindow):
     def match(self) -> None:
         """After as loud as before on every strip of the group."""
         if self.group is not None:
-            self._workspace.measurer.match_all(strips_of(self._workspace.session, self.group))
+            self._workspace.matcher.match_all(strips_of(self._workspace.session, self.group))

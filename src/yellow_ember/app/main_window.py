@@ -142,7 +142,7 @@ class MainWindow(QMainWindow):
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
         self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)
-        self._action(edit, "Match loudness now", "Ctrl+M", workspace.measurer.match)
+        self._action(edit, "Match loudness now", "Ctrl+M", workspace.matcher.match_chosen)
         self._action(view, "Play or stop", "Space", workspace.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)

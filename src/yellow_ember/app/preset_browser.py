@@ -207,7 +207,7 @@ class PresetBrowser(Audition):
     def keep(self) -> None:
         if self.heard is not None:
             self._workspace.settings.keep_heard(self.heard)
-            self._workspace.measurer.match_all(
+            self._workspace.matcher.match_all(
                 strip_id for strip_id in self._strips if strip_id != self._strip_id)
         super().keep()
 

@@ -159,7 +159,7 @@ class SetWindow(TryingWindow):
         if found is not None and self.heard is not None:
             self.heard = None
             workspace.document.commit(f"Set {found.name}")
-            workspace.measurer.match_all(strip_id for strip_id, box in self.boxes.items()
+            workspace.matcher.match_all(strip_id for strip_id, box in self.boxes.items()
                                          if box.currentData() is not None)
             workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
         self.close()

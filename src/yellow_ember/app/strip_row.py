@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWid
 from yellow_ember.app import copying, theme
 from yellow_ember.app.background import PrintState
 from yellow_ember.app.level import draw_level
-from yellow_ember.app.measurer import MatchState
+from yellow_ember.app.matcher import MatchState
 from yellow_ember.app.painting import painted
 from yellow_ember.app.text import escaped, menu_text
 from yellow_ember.app.workspace import Workspace
@@ -75,8 +75,8 @@ class StripRow(QWidget):
         workspace, strip = self._workspace, self._strip
         state = workspace.prints.state(self.strip_id)
         share = round(workspace.prints.share, 1) if state is PrintState.PRINTING else 0.0
-        self._match = workspace.measurer.match_state(strip)
-        trouble = workspace.measurer.match_trouble(self.strip_id) if self._match is MatchState.FAILED else ""
+        self._match = workspace.matcher.state(strip)
+        trouble = workspace.matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
         shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
                  tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  workspace.strip_id == self.strip_id, self.strip_id in workspace.chosen)

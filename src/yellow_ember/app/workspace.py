@@ -16,6 +16,7 @@ from yellow_ember.app.background import BackgroundPrints
 from yellow_ember.app.dissector import Dissector
 from yellow_ember.app.imports import Imports
 from yellow_ember.app.keeper import EditKeeper
+from yellow_ember.app.matcher import Matcher
 from yellow_ember.app.measurer import Measurer
 from yellow_ember.app.messages import Messages
 from yellow_ember.app.settings import Settings, save_settings
@@ -83,6 +84,7 @@ class Workspace(QObject):
         self._engine_ready: Future[EngineClient] | None = None
         self.imports = Imports(self)
         self.measurer = Measurer(self)
+        self.matcher = Matcher(self)
         self.prints = BackgroundPrints(self)
         self.added = AddedListening(self)
         self.dissector = Dissector(self)
@@ -130,6 +132,7 @@ class Workspace(QObject):
         self._clock.stop()
         self.imports.cancel()
         self.measurer.cancel()
+        self.matcher.cancel()
         self.prints.cancel()
         self.added.cancel()
         self.dissector.cancel()
@@ -154,6 +157,7 @@ class Workspace(QObject):
         if self.engine is not None:
             self.state = self.engine.poll()
             self.imports.poll()
+            self.matcher.poll()
             self.measurer.poll()
             self.prints.poll()
             self.added.poll()
@@ -196,7 +200,7 @@ class Workspace(QObject):
 
     def _follow(self, committed: Session, now: Session, new: Session) -> Session:
         """What else moves with a change: linked strips and stages, all that are chosen, and levels that are kept."""
-        return self.measurer.take_back(now, follow(committed, now, new, self.chosen))
+        return self.matcher.take_back(now, follow(committed, now, new, self.chosen))
 
     def _unsaved(self) -> tuple[Session, Path | None] | None:
         """The session and its file, where it has edits that the file does not hold."""
@@ -217,6 +221,7 @@ class Workspace(QObject):
         self.session_changed.emit(session)
         self.imports.want(self.session)
         self.measurer.want()
+        self.matcher.want()
 
     def adopt(self, session: Session, path: Path | None, *, unsaved: bool = False) -> None:
         """Work on another session from now on; `unsaved` where its file does not hold it."""
@@ -231,7 +236,7 @@ class Workspace(QObject):
         here = {strip.id for strip in session.strips}
         self.strip_id = session.shown if session.shown in here else session.strips[0].id
         self._chosen = ()
-        self.measurer.opened(session)
+        self.matcher.opened(session)
         self._on_change(session)
         if not unsaved:
             self.keeper.forget()

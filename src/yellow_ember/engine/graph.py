@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -371,10 +371,10 @@ class Graph:
 
     def process(self, segments: Sequence[Segment], frames: int,
                 tap: Callable[[StripNode, int, Samples], None] | None = None,
-                pool: ThreadPoolExecutor | None = None, tapped: str | None = None) -> Samples:
+                pool: ThreadPoolExecutor | None = None, tapped: Collection[str] | None = None) -> Samples:
         """Run the next `frames`; the output (2, frames) is valid until the next call.
 
-        tap : called with each strip, point of its chain and the block there; of one strip only where `tapped` names it
+        tap : called with each strip, point of its chain and the block there; of strips in `tapped` only, if given
         pool : runs the strips of one depth side by side
         """
         for level in self.levels:
@@ -382,7 +382,7 @@ class Graph:
                 list(pool.map(lambda node: node.process(segments, frames), level))
                 continue
             for node in level:
-                unseen = tap is None or tapped not in (None, node.strip.id)
+                unseen = tap is None or (tapped is not None and node.strip.id not in tapped)
                 node.process(segments, frames, None if unseen or tap is None else _bound(tap, node))
         out = self.last.out(frames)
         if self.last.strip.kind is StripKind.MASTER:

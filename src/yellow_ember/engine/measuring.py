@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +23,9 @@ from yellow_ember.session.model import MASTER, Loop, Session
 BLOCK = 2048
 _SETTLE_SECONDS = 1.0
 LONGEST_SECONDS = 60.0
+SHORTEST = 256
+"""Frames; of less there is nothing to measure."""
+NOTHING = "there is nothing to measure: no sound in the loop"
 WAVE_COLUMNS = 1200
 
 
@@ -70,45 +74,64 @@ class Capture:
     loop: Loop
 
 
+def unmuted(session: Session) -> Session:
+    """The session with every strip heard: what is measured is measured whether it is muted or not."""
+    return session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
+
+
+TurnTap = Callable[[str, bool, int, Samples], None]
+"""Called with a strip, True for what is behind its chain, the block's first frame in the loop, and the block."""
+
+
+def run_turn(progress: Progress, graph: Graph, loop: Loop, strip_ids: Collection[str], take: TurnTap) -> None:
+    """Run a loop once as it comes round; `take` is given what enters these strips' chains and what leaves, aligned."""
+    length = loop.end - loop.start
+    settle = min(length, round(_SETTLE_SECONDS * graph.session.rate))
+    transport = Transport()
+    transport.position = loop.end - settle if settle < length else loop.start
+    nodes = [graph.nodes[strip_id] for strip_id in strip_ids]
+    total = settle + length + max(node.latency for node in nodes)
+    done = 0
+
+    def give(strip_id: str, block: Samples, latency: int, *, behind: bool) -> None:
+        first = done - settle - latency
+        begin, stop = max(first, 0), min(first + block.shape[1], length)
+        if stop > begin:
+            take(strip_id, behind, begin, block[:, begin - first:stop - first])
+
+    def tap(node: StripNode, point: int, block: Samples) -> None:
+        if point == 0:
+            give(node.strip.id, block, node.input_latency, behind=False)
+        if point == len(node.chain.slots):
+            give(node.strip.id, block, node.latency, behind=True)
+
+    while done < total:
+        frames = min(BLOCK, total - done)
+        graph.process(transport.advance(frames, loop), frames, tap, tapped=strip_ids)
+        done += frames
+        progress(done / total)
+
+
 def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_heard: bool = False) -> Capture:
     """Run the strip's loop; `as_heard` with mute and solo.  AudioFileError where there is nothing to run."""
     if not as_heard:
-        session = session.with_(strips=tuple(strip.with_(mute=False, solo=False) for strip in session.strips))
+        session = unmuted(session)
     reaching = frozenset(session.upstream(strip_id))
     conform_all((strip.audio for strip in session.strips if strip.id in reaching), session.rate)
     graph = Graph(session, GraphSettings(session.quality.live, BLOCK, reaching))
     node = graph.nodes[strip_id]
     loop = measured_stretch(session, graph.frames)
     length = loop.end - loop.start
-    if length < 256:
-        raise AudioFileError("there is nothing to measure: no sound in the loop")
-    settle = min(length, round(_SETTLE_SECONDS * session.rate))
+    if length < SHORTEST:
+        raise AudioFileError(NOTHING)
     # Where the path makes two channels of one, before counts as two that are alike.
     before = np.zeros((node.out_channels, length))
     after = np.zeros((node.out_channels, length))
-    transport = Transport()
-    transport.position = loop.end - settle if settle < length else loop.start
-    total = settle + length + node.latency
-    last_point = len(node.chain.slots)
-    done = 0
 
-    def keep(target: Samples, block: Samples, late: int) -> None:
-        first = done - settle - late
-        begin, stop = max(first, 0), min(first + block.shape[1], length)
-        if stop > begin:
-            target[:, begin:stop] = block[:, begin - first:stop - first]
+    def take(_strip_id: str, behind: bool, first: int, block: Samples) -> None:
+        (after if behind else before)[:, first:first + block.shape[1]] = block
 
-    def tap(at: StripNode, point: int, block: Samples) -> None:
-        if at is node and point == 0:
-            keep(before, block, node.input_latency)
-        if at is node and point == last_point:
-            keep(after, block, node.latency)
-
-    while done < total:
-        frames = min(BLOCK, total - done)
-        graph.process(transport.advance(frames, loop), frames, tap)
-        done += frames
-        progress(done / total)
+    run_turn(progress, graph, loop, {strip_id}, take)
     return Capture(before, after, loop)
 
 

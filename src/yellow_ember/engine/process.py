@@ -235,7 +235,7 @@ class Engine:
                 out = self._silent
             else:
                 segments = self._transport.advance(frames, self._session.loop)
-                out = self._graph.process(segments, frames, self._tap, tapped=self._watched[0])
+                out = self._graph.process(segments, frames, self._tap, tapped=self._watched[:1])
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
