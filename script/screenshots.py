@@ -52,7 +52,7 @@ def seconds(application: QApplication, length: float) -> None:
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
     workspace, preset = window.workspace, find_preset(name)
-    workspace.document.commit(name, use_chain(
+    workspace.document.commit(name, lambda _: use_chain(
         workspace.session, workspace.strip_id, preset.stages, preset.macros))
 
 
@@ -60,7 +60,7 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
     """The line-up bench, after another stock came on a machine that stays as it was."""
     workspace = window.workspace
     for name, value in (("line_up", "manual"), ("channel_spread_pct", 150.0), ("stock", "beacon")):
-        workspace.document.commit(name, set_parameter(workspace.session, "rhythm", stage_id, name, value))
+        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "rhythm", stage_id, name, value))
     bench = LineUpWindow(workspace, "rhythm", stage_id, window)
     bench.show()
     bench.bars["source"]._ask("oscillator", commit=True)
@@ -104,7 +104,7 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("record", "harmonium", "Dusty loop", "vinyl")
     for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
-        workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
+        workspace.document.commit("Empty", lambda _: use_chain(workspace.session, strip, ()))
 
 
 def balance(application: QApplication, window: MainWindow, settled, keep) -> None:
@@ -141,7 +141,7 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     meters.close()
     workspace.toggle_play()
     for strip in ("brushed-drums", "harmonium", "plucked-guitar", "upright-bass"):
-        workspace.document.commit("Empty", use_chain(workspace.session, strip, ()))
+        workspace.document.commit("Empty", lambda _: use_chain(workspace.session, strip, ()))
 
 
 def desk(application: QApplication, keep) -> None:
@@ -162,7 +162,7 @@ def desk(application: QApplication, keep) -> None:
     session = add_stage(session, bus, new_stage("echo"))
     for strip, level in (("plucked-guitar", -9.0), ("ships-announcer", -14.0)):
         session = set_send(session, strip, Send(to=bus, level_db=level))
-    workspace.document.commit("Desk", link_strips(session, ("brushed-drums", "upright-bass")))
+    workspace.document.commit("Desk", lambda _: link_strips(session, ("brushed-drums", "upright-bass")))
     workspace.choose_only("plucked-guitar")
     use_preset(window, "Two diodes")
     workspace.toggle_play()
@@ -207,12 +207,12 @@ def main() -> None:
     seconds(application, 2.5)
     keep("saturation-on-the-bass")
     workspace.select("harmonium")
-    workspace.document.commit("Empty", use_chain(workspace.session, "harmonium", ()))
+    workspace.document.commit("Empty", lambda _: use_chain(workspace.session, "harmonium", ()))
     window.ladder.add("wear")
     stage = workspace.strip.chain[0]
     for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
                         ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):
-        workspace.document.commit(name, set_parameter(workspace.session, "harmonium", stage.id, name, value))
+        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "harmonium", stage.id, name, value))
     wait(application, settled)
     seconds(application, 2.5)
     keep("worn-tape-on-the-harmonium")

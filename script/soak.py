@@ -142,7 +142,7 @@ class Soak:
 
     def preset(self) -> None:
         found = self.dice.choice(all_presets())
-        self.workspace.document.commit(found.name, use_chain(
+        self.workspace.document.commit(found.name, lambda _: use_chain(
             self.workspace.session, self.workspace.strip_id, found.stages, found.macros, found.match_db))
 
     def undo(self) -> None:
@@ -159,9 +159,9 @@ class Soak:
         session = self.workspace.session
         own = [strip for strip in session.strips if strip.kind is StripKind.BUS]
         if len(own) < 6:
-            self.workspace.document.commit("Add bus", add_bus(session, f"Bus {len(own)}"))
+            self.workspace.document.commit("Add bus", lambda _: add_bus(session, f"Bus {len(own)}"))
         else:
-            self.workspace.document.commit("Remove", remove_strip(session, self.dice.choice(own).id))
+            self.workspace.document.commit("Remove", lambda _: remove_strip(session, self.dice.choice(own).id))
 
     def toggle(self) -> None:
         self.dice.choice(list(self.window.desk.rows.values())).toggle(self.dice.choice(["mute", "solo", "bypass"]))
@@ -214,7 +214,7 @@ class Soak:
     def check_history(self) -> list[str]:
         """Undone to the start it is the start, redone to the end the end."""
         document, troubles = self.workspace.document, []
-        document.commit("Last")
+        document.settle()
         last = document.session
         while document.undo() is not None:
             pass
@@ -261,7 +261,7 @@ def ten_hours() -> list[str]:
         if drive is None:
             continue
         parameter = stage.declaration.number(drive)
-        document.commit("Drive", set_parameter(
+        document.commit("Drive", lambda _: set_parameter(
             document.session, strip.id, stage.id, drive, parameter.clamp(parameter.at(dice.random()))))
         if number % 36000 == 0:
             report([("history", os.getpid())], begun)

@@ -135,7 +135,7 @@ def measured(qtbot: Any, window: MainWindow) -> None:
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
     workspace, preset = window.workspace, find_preset(name)
-    workspace.document.commit(name, use_chain(
+    workspace.document.commit(name, lambda _: use_chain(
         workspace.session, workspace.strip_id, preset.stages, preset.macros))
 
 

@@ -24,7 +24,7 @@ def driven(monkeypatch: pytest.MonkeyPatch, window: MainWindow) -> MainWindow:
     monkeypatch.setattr(background, "SETTLE_SECONDS", 0.3)
     workspace = window.workspace
     workspace.select(DRUMS)
-    workspace.document.commit("Drive", add_stage(workspace.session, BASS, new_stage("drive")))
+    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, BASS, new_stage("drive")))
     return window
 
 
@@ -35,7 +35,7 @@ def wait_for(qtbot: Any, window: MainWindow, state: PrintState) -> None:
 def edit(window: MainWindow, drive_db: float) -> None:
     workspace = window.workspace
     stage = workspace.session.strip(BASS).chain[0]
-    workspace.document.commit("Drive", set_parameter(workspace.session, BASS, stage.id, "drive_db", drive_db))
+    workspace.document.commit("Drive", lambda _: set_parameter(workspace.session, BASS, stage.id, "drive_db", drive_db))
 
 
 def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot: Any) -> None:
@@ -74,7 +74,7 @@ def test_it_can_be_switched_off(open_window: Callable[..., MainWindow], qtbot: A
     window = open_window(settings=Settings(background_printing=False))
     workspace = window.workspace
     workspace.select(DRUMS)
-    workspace.document.commit("Drive", add_stage(workspace.session, BASS, new_stage("drive")))
+    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, BASS, new_stage("drive")))
     qtbot.wait(1000)
     assert workspace.prints.state(BASS) is PrintState.LIVE
     workspace.settings.background_printing = True

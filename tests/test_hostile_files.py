@@ -167,15 +167,16 @@ def test_bounds_are_held_when_editing(demo: Session) -> None:
 
     document = Document(demo)
     for _ in range(MAXIMUM_STAGES):
-        document.commit("Add", add_stage(document.session, "band", new_stage("trim")))
+        document.commit("Add", lambda _: add_stage(document.session, "band", new_stage("trim")))
     with pytest.raises(LimitError, match="at most 16"):
-        document.commit("Add", add_stage(document.session, "band", new_stage("trim")))
+        document.commit("Add", lambda _: add_stage(document.session, "band", new_stage("trim")))
     while len(document.session.strips) < MAXIMUM_STRIPS:
-        document.commit("Bus", add_bus(document.session, "Bus"))
+        document.commit("Bus", lambda _: add_bus(document.session, "Bus"))
     with pytest.raises(LimitError, match="at most 127"):
-        document.commit("Bus", add_bus(document.session, "Bus"))
+        document.commit("Bus", lambda _: add_bus(document.session, "Bus"))
     with pytest.raises(LimitError, match="at most 200 characters"):
-        document.commit("Name", edit_strip(document.session, "band", lambda s: s.with_(name="n" * (MAXIMUM_NAME + 1))))
+        document.commit("Name", lambda session: edit_strip(
+            session, "band", lambda strip: strip.with_(name="n" * (MAXIMUM_NAME + 1))))
     assert len(document.session.strips) == MAXIMUM_STRIPS
     assert len(document.session.strip("band").chain) == MAXIMUM_STAGES
 
@@ -207,7 +208,7 @@ def test_very_many_strips_are_refused_at_once(count: int, tmp_path: Path) -> Non
 def test_a_refused_edit_is_said_and_nothing_is_changed(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     for _ in range(MAXIMUM_STAGES):
-        workspace.document.commit("Add", add_stage(workspace.session, workspace.strip_id, new_stage("trim")))
+        workspace.document.commit("Add", lambda _: add_stage(workspace.session, workspace.strip_id, new_stage("trim")))
     before = workspace.session
     with qtbot.captureExceptions() as caught:
         window.ladder.add("drive")

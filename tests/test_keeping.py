@@ -49,8 +49,9 @@ def unsaved(home: Path) -> list[Path]:
 def test_a_kill_in_a_stream_of_edits_loses_two_seconds_at_most(apart_ms: int, tmp_path: Path) -> None:
     with running(own_folders(tmp_path)) as program:
         program.ready()
-        program.ask("setattr(window, 'edit', lambda: workspace.document.change(workspace.session.with_("
+        program.ask("setattr(window, 'edit', lambda: window.drag.show(lambda session: session.with_("
                     "tempo=20.0 + (__import__('time').monotonic() - window.begun))))")
+        program.ask("setattr(window, 'drag', workspace.document.trial('Tempo'))")
         program.ask("setattr(window, 'begun', __import__('time').monotonic())")
         program.ask("setattr(window, 'timer', __import__('PyQt6.QtCore').QtCore.QTimer(window))")
         program.ask("window.timer.timeout.connect(window.edit)")
@@ -74,7 +75,7 @@ def test_edits_are_kept_whatever_goes_wrong_beside(open_window: Callable[..., Ma
     monkeypatch.setattr(workspace.imports, "want", broken)
     monkeypatch.setattr(workspace.measurer, "want", broken)
     with pytest.raises(PermissionError):
-        workspace.document.commit("Tempo", workspace.session.with_(tempo=77.0))
+        workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=77.0))
     qtbot.waitUntil(lambda: workspace.keeper._autosave.file.exists(), timeout=2000)
 
 
@@ -90,7 +91,7 @@ def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., Ma
 
     monkeypatch.setattr(Path, "stat", stat)
     workspace = window.workspace
-    workspace.document.commit("Track", edit_strip(
+    workspace.document.commit("Track", lambda _: edit_strip(
         workspace.session, "harmonium", lambda strip: strip.with_(audio=Path("/forbidden/h.wav"))))
     qtbot.waitUntil(lambda: workspace.keeper._autosave.file.exists(), timeout=2000)
 
@@ -160,7 +161,7 @@ def test_the_last_ten_set_aside_are_kept(window: MainWindow, monkeypatch: pytest
 def test_earlier_versions_can_be_opened(window: MainWindow, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     workspace, path = window.workspace, tmp_path / "ferry.ember"
     for number in range(KEPT + 2):
-        workspace.document.commit("Tempo", workspace.session.with_(tempo=60.0 + number))
+        workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=60.0 + number))
         assert workspace.save(path)
         newest = versions(path)[0]
         os.utime(newest.file, (1e9 + number, 1e9 + number))
@@ -179,7 +180,7 @@ def test_a_session_that_somebody_else_has_written(answer: str, window: MainWindo
     workspace, path = window.workspace, tmp_path / "ferry.ember"
     assert workspace.save(path)
     write_session(workspace.session.with_(name="Theirs"), path)
-    workspace.document.commit("Tempo", workspace.session.with_(tempo=61.0))
+    workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=61.0))
 
     def choose(box: QMessageBox) -> int:
         next(button for button in box.buttons() if button.text().replace("&", "") == answer).click()

@@ -61,8 +61,12 @@ def moved(document: Document, strip_id: str, name: str, value: object, place: in
     return set_parameter(session, strip_id, session.strip(strip_id).chain[place].id, name, value)
 
 
+def follows(base: Session, _before: Session, new: Session) -> Session:
+    return follow(base, new)
+
+
 def linked(session: Session, *, relative: bool = True, members: tuple[str, ...] = (DRUMS, BASS, HARMONIUM)) -> Document:
-    return Document(link_strips(session, members, relative=relative), rule=follow)
+    return Document(link_strips(session, members, relative=relative), rule=lambda: follows)
 
 
 def test_making_a_link_moves_nobody(session: Session) -> None:
@@ -71,29 +75,35 @@ def test_making_a_link_moves_nobody(session: Session) -> None:
 
 def test_relative_moves_keep_differences_and_come_back_from_the_range_s_end(session: Session) -> None:
     document = linked(session)
+    drag = document.trial("Drive")
+
+    def move_to(value: float) -> None:
+        stage = drive(session, DRUMS)
+        drag.show(lambda shown: set_parameter(shown, DRUMS, stage.id, "drive_db", value))
+
     for value in (8.0, 20.0, 30.0):
-        document.change(moved(document, DRUMS, "drive_db", value))
+        move_to(value)
     assert drives(document.session) == pytest.approx([30.0, 36.0, 48.0]), "the third stands at its end"
-    document.change(moved(document, DRUMS, "drive_db", 7.0))
+    move_to(7.0)
     assert drives(document.session) == pytest.approx([7.0, 13.0, 41.0])
-    document.commit("Drive")
+    drag.keep()
     assert document.undo() == "Drive"
     assert drives(document.session) == [6.0, 12.0, 40.0]
 
 
 def test_absolute_moves_give_the_same_value(session: Session) -> None:
     document = linked(session, relative=False)
-    document.commit("Drive", moved(document, BASS, "drive_db", 9.0))
+    document.commit("Drive", lambda _: moved(document, BASS, "drive_db", 9.0))
     assert drives(document.session) == [9.0, 9.0, 9.0]
 
 
 def test_frequencies_move_by_ear_and_choices_as_they_are(session: Session) -> None:
     document = linked(session)
     for strip_id, hz in ((DRUMS, 4000.0), (BASS, 8000.0)):
-        document.commit("set", leave_and_set(document, strip_id, "tone_hz", hz))
-    document.commit("Tone", moved(document, DRUMS, "tone_hz", 2000.0))
+        document.commit("set", lambda _: leave_and_set(document, strip_id, "tone_hz", hz))
+    document.commit("Tone", lambda _: moved(document, DRUMS, "tone_hz", 2000.0))
     assert drive(document.session, BASS).params["tone_hz"] == pytest.approx(4000.0, rel=1e-3)
-    document.commit("Shape", moved(document, DRUMS, "shape", "triode"))
+    document.commit("Shape", lambda _: moved(document, DRUMS, "shape", "triode"))
     assert {drive(document.session, strip_id).params["shape"] for strip_id in (DRUMS, BASS, HARMONIUM)} == {"triode"}
 
 
@@ -101,21 +111,21 @@ def leave_and_set(document: Document, strip_id: str, name: str, value: object) -
     """Set one member alone: out of the link, and in again."""
     group = document.session.links[0]
     alone = leave_link(document.session, strip_id)
-    document.commit("out", alone)
+    document.commit("out", lambda _: alone)
     alone = set_parameter(alone, strip_id, drive(alone, strip_id).id, name, value)
-    document.commit("alone", alone)
+    document.commit("alone", lambda _: alone)
     return join_link(document.session, group.id, strip_id)
 
 
 def test_joining_and_leaving_move_nobody(session: Session) -> None:
     document = linked(session, members=(DRUMS, BASS))
     group = document.session.links[0]
-    document.commit("Join", join_link(document.session, group.id, HARMONIUM))
+    document.commit("Join", lambda _: join_link(document.session, group.id, HARMONIUM))
     assert drives(document.session) == [6.0, 12.0, 40.0]
-    document.commit("Drive", moved(document, HARMONIUM, "drive_db", 41.0))
+    document.commit("Drive", lambda _: moved(document, HARMONIUM, "drive_db", 41.0))
     assert drives(document.session) == pytest.approx([7.0, 13.0, 41.0])
-    document.commit("Leave", leave_link(document.session, HARMONIUM))
-    document.commit("Drive", moved(document, HARMONIUM, "drive_db", 1.0))
+    document.commit("Leave", lambda _: leave_link(document.session, HARMONIUM))
+    document.commit("Drive", lambda _: moved(document, HARMONIUM, "drive_db", 1.0))
     assert drives(document.session) == pytest.approx([7.0, 13.0, 1.0])
     assert leave_link(document.session, BASS).links == (), "one alone is no link"
 
@@ -124,22 +134,23 @@ def test_just_what_is_ticked_is_linked(session: Session) -> None:
     document = linked(session)
     group = document.session.links[0]
     assert {"volume_db", "drive.drive_db", "eq.on"} <= linkable(document.session, group).keys()
-    document.commit("What", edit_link(document.session, group.id, lambda old: type(old)(
+    document.commit("What", lambda _: edit_link(document.session, group.id, lambda old: type(old)(
         old.id, old.name, old.members, parameters=("drive.drive_db", "mute"))))
-    document.commit("Out", moved(document, DRUMS, "out_db", -12.0))
+    document.commit("Out", lambda _: moved(document, DRUMS, "out_db", -12.0))
     assert drive(document.session, BASS).params["out_db"] == -6.0
-    document.commit("Mute", edit_strip(document.session, DRUMS, lambda strip: strip.with_(mute=True, volume_db=-20.0)))
+    document.commit("Mute", lambda session: edit_strip(
+        session, DRUMS, lambda strip: strip.with_(mute=True, volume_db=-20.0)))
     assert document.session.strip(BASS).mute
     assert document.session.strip(BASS).volume_db != -20.0
 
 
 def test_stages_of_one_kind_can_be_linked_alone(session: Session) -> None:
     first, second = drive(session, DRUMS), drive(session, BASS)
-    document = Document(link_stages(session, (first.id, second.id)), rule=follow)
-    document.commit("Drive", moved(document, DRUMS, "drive_db", 10.0))
+    document = Document(link_stages(session, (first.id, second.id)), rule=lambda: follows)
+    document.commit("Drive", lambda _: moved(document, DRUMS, "drive_db", 10.0))
     assert drives(document.session) == pytest.approx([10.0, 16.0, 40.0])
     volume = document.session.strip(BASS).volume_db
-    document.commit("Volume", edit_strip(document.session, DRUMS, lambda strip: strip.with_(volume_db=-20.0)))
+    document.commit("Volume", lambda _: edit_strip(document.session, DRUMS, lambda strip: strip.with_(volume_db=-20.0)))
     assert document.session.strip(BASS).volume_db == volume
     with pytest.raises(ValueError, match="one kind"):
         link_stages(session, (first.id, session.strip(BASS).chain[1].id))
@@ -162,7 +173,7 @@ def test_links_let_go_of_what_is_removed(session: Session) -> None:
 def test_a_preset_on_one_member_leaves_the_others(session: Session) -> None:
     document = linked(session)
     fresh = new_stage("drive")
-    document.commit("Preset", use_chain(document.session, DRUMS, (fresh,)))
+    document.commit("Preset", lambda _: use_chain(document.session, DRUMS, (fresh,)))
     assert drives(document.session)[1:] == [12.0, 40.0]
     assert document.session.links[0].members == (DRUMS, BASS, HARMONIUM)
 

@@ -200,9 +200,10 @@ def test_a_preset_brings_its_macros(window: MainWindow, qtbot, session: Session)
     found = PresetBrowser(workspace, window)
     found._shown = [preset]
     found.list.addItem("Furnace")
-    workspace.document.change(found.tried("Furnace"))
+    trial = workspace.document.trial("Preset Furnace")
+    trial.show(lambda session: found.tried(session, "Furnace"))
     assert workspace.strip.macros[0].name == "Furnace"
-    workspace.document.commit("Preset Furnace")
+    trial.keep()
     changed = edit_macro(workspace.session, STRIP, workspace.strip.macros[0].id,
                          lambda macro: dataclasses.replace(macro, name="Kiln"))
     assert changed.strip(STRIP).macros[0].name == "Kiln"

@@ -49,7 +49,7 @@ def plain(window: MainWindow) -> None:
     session = window.workspace.session
     for strip in session.strips:
         session = use_chain(session, strip.id, ())
-    window.workspace.document.commit("Plain", session)
+    window.workspace.document.commit("Plain", lambda _: session)
 
 
 def add_drive(window: MainWindow, *strip_ids: str) -> None:
@@ -58,7 +58,7 @@ def add_drive(window: MainWindow, *strip_ids: str) -> None:
         stage = new_stage("drive")
         session = add_stage(session, strip_id, stage)
         session = set_parameter(session, strip_id, stage.id, "drive_db", 0.0)
-    window.workspace.document.commit("Drive", session)
+    window.workspace.document.commit("Drive", lambda _: session)
 
 
 def test_a_strip_left_at_once_is_matched_all_the_same(window: MainWindow, qtbot: Any) -> None:
@@ -78,7 +78,7 @@ def test_all_that_are_chosen_or_linked_are_matched(window: MainWindow, qtbot: An
     plain(window)
     workspace = window.workspace
     add_drive(window, *TRACKS)
-    workspace.document.commit("Link", link_strips(workspace.session, TRACKS[:3]))
+    workspace.document.commit("Link", lambda _: link_strips(workspace.session, TRACKS[:3]))
     settle(window, qtbot)
     workspace.select(TRACKS[0])
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
@@ -103,28 +103,29 @@ def test_every_way_of_changing_a_sound_is_matched(way: str, window: MainWindow, 
     changed = strip_id
     if way == "preset":
         preset = find_preset("Keel weight")
-        document.commit("Preset", use_chain(workspace.session, strip_id, preset.stages, preset.macros, 0.0))
+        document.commit("Preset", lambda _: use_chain(workspace.session, strip_id, preset.stages, preset.macros, 0.0))
     elif way == "undo":
-        document.commit("Drive", set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
+        document.commit("Drive", lambda _: set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
         settle(window, qtbot)
         document.undo()
     elif way == "snapshot":
         window.balance.snapshots.take(0)
-        document.commit("Drive", set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
+        document.commit("Drive", lambda _: set_parameter(workspace.session, strip_id, stage_id, "drive_db", 30.0))
         settle(window, qtbot)
         window.balance.snapshots.use(0)
     elif way == "macro":
         session = add_macro(workspace.session, strip_id, "Push", (Target(stage_id, "drive_db", 0.0, 40.0),))
-        document.commit("Macro", session)
+        document.commit("Macro", lambda _: session)
         from yellow_ember.session.edits import set_macro
 
-        document.commit("Push", set_macro(workspace.session, strip_id,
+        document.commit("Push", lambda _: set_macro(workspace.session, strip_id,
                                           workspace.session.strip(strip_id).macros[0].id, 80.0))
     else:
         changed = "band"
-        document.commit("Drive", add_stage(workspace.session, changed, new_stage("drive")))
+        document.commit("Drive", lambda _: add_stage(workspace.session, changed, new_stage("drive")))
         settle(window, qtbot)
-        document.commit("Volume", edit_strip(workspace.session, strip_id, lambda strip: strip.with_(volume_db=9.0)))
+        document.commit("Volume", lambda session: edit_strip(
+            session, strip_id, lambda strip: strip.with_(volume_db=9.0)))
     workspace.select("voice")
     settle(window, qtbot)
     assert abs(off_by(workspace.session, changed)) < 0.1
@@ -137,7 +138,7 @@ def test_opening_changes_no_match_and_no_lock_means_none(open_window: Callable[.
     add_drive(window, "harmonium")
     settle(window, qtbot)
     workspace.settings.match_lock = False
-    workspace.document.commit("Match", edit_strip(
+    workspace.document.commit("Match", lambda _: edit_strip(
         workspace.session, "harmonium", lambda strip: strip.with_(match_db=-7.0)))
     assert workspace.save(tmp_path / "a.ember")
     workspace.settings.match_lock = True
@@ -147,7 +148,7 @@ def test_opening_changes_no_match_and_no_lock_means_none(open_window: Callable[.
     workspace.settings.match_lock = False
     stage_id = workspace.session.strip("harmonium").chain[0].id
     kept = workspace.session.strip("harmonium").match_db
-    workspace.document.commit("Drive", set_parameter(workspace.session, "harmonium", stage_id, "drive_db", 30.0))
+    workspace.document.commit("Drive", lambda session: set_parameter(session, "harmonium", stage_id, "drive_db", 30.0))
     qtbot.wait(1500)
     assert workspace.session.strip("harmonium").match_db == kept
 
@@ -155,7 +156,7 @@ def test_opening_changes_no_match_and_no_lock_means_none(open_window: Callable[.
 def test_what_cannot_be_matched_says_why_on_the_desk(window: MainWindow, qtbot: Any) -> None:
     plain(window)
     workspace = window.workspace
-    workspace.document.commit("Bus", add_stage(edit_strip(
+    workspace.document.commit("Bus", lambda _: add_stage(edit_strip(
         workspace.session, "ships-announcer", lambda strip: strip.with_(out="master")), "voice", new_stage("drive")))
     qtbot.waitUntil(lambda: workspace.matcher.state(
         workspace.session.strip("voice")) is MatchState.FAILED, timeout=10000)
@@ -184,7 +185,7 @@ def test_a_moving_drive_is_taken_back_at_once(kind: str, name: str, low: float, 
     workspace = window.workspace
     stage = new_stage(kind)
     session = add_stage(workspace.session, strip_id, stage)
-    workspace.document.commit("Add", set_parameter(session, strip_id, stage.id, name, low))
+    workspace.document.commit("Add", lambda _: set_parameter(session, strip_id, stage.id, name, low))
     workspace.select(strip_id)
     settle(window, qtbot)
     bar = window.bench.bars[name]
@@ -192,7 +193,7 @@ def test_a_moving_drive_is_taken_back_at_once(kind: str, name: str, low: float, 
     for value in np.linspace(low, high, 7)[1:]:
         bar._ask(float(value), commit=False)
         shown.append(workspace.session)
-    workspace.document.commit("Drive")
+    bar._commit()
     assert max(abs(off_by(session, strip_id)) for session in shown[1::2]) < 3.0
 
 
@@ -201,13 +202,14 @@ def test_a_moving_macro_and_the_path_take_back_as_well(window: MainWindow, qtbot
     workspace, strip_id = window.workspace, "plucked-guitar"
     add_drive(window, strip_id)
     stage_id = workspace.session.strip(strip_id).chain[0].id
-    workspace.document.commit("Macro", add_macro(
+    workspace.document.commit("Macro", lambda _: add_macro(
         workspace.session, strip_id, "Push", (Target(stage_id, "drive_db", 0.0, 36.0),)))
     workspace.select(strip_id)
     settle(window, qtbot)
-    window.bench.macros.bars[workspace.strip.macros[0].id]._ask(100.0, commit=False)
+    push = window.bench.macros.bars[workspace.strip.macros[0].id]
+    push._ask(100.0, commit=False)
     assert abs(off_by(workspace.session, strip_id)) < 3.0
-    workspace.document.commit("Push")
+    push._commit()
     settle(window, qtbot)
     window.ladder._drive(-20.0)
     assert abs(off_by(workspace.session, strip_id)) < 3.0
@@ -219,7 +221,8 @@ def test_in_the_mix_right_after_the_stage(window: MainWindow, qtbot: Any) -> Non
     add_drive(window, "upright-bass")
     stage_id = workspace.session.strip("upright-bass").chain[0].id
     workspace.settings.match_lock = False
-    workspace.document.commit("Drive", set_parameter(workspace.session, "upright-bass", stage_id, "drive_db", 40.0))
+    workspace.document.commit("Drive", lambda session: set_parameter(
+        session, "upright-bass", stage_id, "drive_db", 40.0))
     workspace.select("upright-bass")
     matches = window.ladder._matches
     matches.match_stage("upright-bass", stage_id)
@@ -239,7 +242,7 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         workspace.open_path(DRY_DEMO)
         qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=60000)
         add_drive(window, "upright-bass")
-        workspace.document.commit("Solo", edit_strip(
+        workspace.document.commit("Solo", lambda _: edit_strip(
             workspace.session, "upright-bass", lambda strip: strip.with_(solo=True)).with_(loop=Loop(480000, 600000)))
         workspace.select("upright-bass")
         settle(window, qtbot)
@@ -250,7 +253,7 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         for value in np.linspace(0.0, 36.0, 12):
             bar._ask(float(value), commit=False)
             qtbot.wait(20)
-        workspace.document.commit("Drive")
+        bar._commit()
         moved = record.stat().st_size
         workspace.select("harmonium")
         settle(window, qtbot)

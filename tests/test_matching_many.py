@@ -55,7 +55,8 @@ def offsets(session: Session) -> list[float]:
     return [strip.match_db for strip in session.strips]
 
 
-@pytest.mark.parametrize("strip_ids", [(*TRACKS, "rhythm", "band", MASTER), ("band", MASTER), ("rhythm", "upright-bass")])
+@pytest.mark.parametrize("strip_ids", [
+    (*TRACKS, "rhythm", "band", MASTER), ("band", MASTER), ("rhythm", "upright-bass")])
 def test_all_at_once_is_the_same_as_one_by_one(strip_ids: tuple[str, ...], driven: Session) -> None:
     expected = offsets(one_by_one(driven, strip_ids))
     assert offsets(all_at_once(driven, strip_ids)) == pytest.approx(expected, abs=0.03)

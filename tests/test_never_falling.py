@@ -188,12 +188,12 @@ def _trigger(window: MainWindow, name: str) -> None:
 def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbot: Any, tmp_path: Path,
                                             make_audio: Callable[..., Path]) -> None:
     workspace = window.workspace
-    workspace.document.commit("Add bus", add_bus(workspace.session, "New"))
+    workspace.document.commit("Add bus", lambda _: add_bus(workspace.session, "New"))
     strip_id = next(strip.id for strip in workspace.session.strips if strip.name == "New")
     target = strip_id if event == "undo of add bus" else "harmonium"
     stage = new_stage("tape")
     if event != "undo of add bus":
-        workspace.document.commit("Stage", add_stage(workspace.session, target, stage))
+        workspace.document.commit("Stage", lambda _: add_stage(workspace.session, target, stage))
     workspace.select(target)
     for name in TOOLS:
         _trigger(window, name)
@@ -210,9 +210,9 @@ def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbo
         case "undo of add bus":
             window.undo()
         case "strip removed":
-            workspace.document.commit("Remove", remove_strip(workspace.session, target))
+            workspace.document.commit("Remove", lambda _: remove_strip(workspace.session, target))
         case "stage removed":
-            workspace.document.commit("Remove", remove_stage(workspace.session, target, stage.id))
+            workspace.document.commit("Remove", lambda _: remove_stage(workspace.session, target, stage.id))
         case "another session":
             workspace.open_path(DEMO)
         case "new files":
@@ -263,7 +263,7 @@ def test_the_history_forgets_its_oldest_steps_by_memory(demo: Session, monkeypat
     stage = new_stage("tape")
     document = Document(add_stage(demo, "rhythm", stage))
     for number in range(3000):
-        document.commit(f"Step {number}", set_parameter(
+        document.commit(f"Step {number}", lambda _: set_parameter(
             document.session, "rhythm", stage.id, "record_db", (number % 100) / 10.0))
     assert document.history_bytes <= 2**20
     assert document.undo_label == "Step 2999"

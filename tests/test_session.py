@@ -134,11 +134,12 @@ def test_history(session: Session) -> None:
     document = Document(session)
     seen: list[Session] = []
     stop = document.listen(seen.append)
+    drag = document.trial("Tempo")
     for tempo in (90.0, 91.0, 92.0):
-        document.change(session.with_(tempo=tempo))
-    document.commit("Tempo")
-    document.commit("Nothing")
-    document.commit("Name", document.session.with_(name="Ferry"))
+        drag.show(lambda session: session.with_(tempo=tempo))
+    drag.keep()
+    document.commit("Nothing", lambda session: session)
+    document.commit("Name", lambda _: document.session.with_(name="Ferry"))
     assert document.undo_label == "Name"
     assert document.undo() == "Name"
     assert document.undo() == "Tempo"
@@ -149,16 +150,17 @@ def test_history(session: Session) -> None:
     assert document.modified
     stop()
     count = len(seen)
-    document.commit("Later", document.session.with_(tempo=60.0))
+    document.commit("Later", lambda _: document.session.with_(tempo=60.0))
     assert len(seen) == count
     assert document.redo_label is None
 
 
 def test_an_adjustment_in_the_middle_of_a_drag_keeps_the_drag_a_step(session: Session) -> None:
     document = Document(session)
-    document.change(session.with_(tempo=77.0))
+    drag = document.trial("Tempo")
+    drag.show(lambda session: session.with_(tempo=77.0))
     document.adjust(lambda value: edit_strip(value, MASTER, lambda strip: strip.with_(match_db=-1.5)))
-    document.commit("Tempo")
+    drag.keep()
     assert document.undo() == "Tempo"
     assert document.session.tempo == session.tempo
     assert document.session.master.match_db == -1.5
@@ -167,7 +169,7 @@ def test_an_adjustment_in_the_middle_of_a_drag_keeps_the_drag_a_step(session: Se
 def test_undo_goes_back_a_thousand_steps(session: Session) -> None:
     document = Document(session)
     for step in range(1000):
-        document.commit("Tempo", document.session.with_(tempo=100.0 + step / 10))
+        document.commit("Tempo", lambda _: document.session.with_(tempo=100.0 + step / 10))
     while document.undo():
         pass
     assert document.session == session

@@ -186,7 +186,7 @@ def test_a_snapshot_of_one_strip_moves_no_linked_one(window: MainWindow) -> None
     workspace.choose_only(BASS)
     workspace.choose_also("brushed-drums")
     window.ladder.add("drive")
-    workspace.document.commit("Link", link_strips(workspace.session, workspace.chosen))
+    workspace.document.commit("Link", lambda _: link_strips(workspace.session, workspace.chosen))
     workspace.choose_only(BASS)
     row.take(0)
     window.bench.bars["drive_db"]._ask(30.0, commit=True)

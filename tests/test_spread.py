@@ -35,7 +35,7 @@ def spread(window: MainWindow, qtbot: Any) -> Spread:
     session = workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE))
     for strip_id in (DRUMS, BASS):
         session = add_stage(session, strip_id, new_stage("drive"))
-    workspace.document.commit("Drives", session)
+    workspace.document.commit("Drives", lambda _: session)
     workspace.select(BASS)
     measured(qtbot, window)
     found = Spread(workspace, window)
@@ -67,7 +67,7 @@ def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Sp
     assert not picture.grab().isNull()
     window.undo()
     assert workspace.session.strip(DRUMS).chain[0].params["lean_db"] == 0.0
-    workspace.document.commit("Empty", edit_strip(workspace.session, DRUMS, lambda strip: strip.with_(chain=())))
+    workspace.document.commit("Empty", lambda session: edit_strip(session, DRUMS, lambda strip: strip.with_(chain=())))
     assert [strip_id for strip_id, *_ in picture._lines] == [BASS]
     spread.close()
 
@@ -100,12 +100,12 @@ def test_a_measured_match_is_no_jump(demo: Session) -> None:
 
 def test_one_stage_is_matched_alone(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
     workspace.select(BASS)
     for kind in ("trim", "drive"):
         window.ladder.add(kind)
     trim, drive = workspace.strip.chain
-    workspace.document.commit("Trim", set_parameter(workspace.session, BASS, trim.id, "gain_db", -9.0))
+    workspace.document.commit("Trim", lambda _: set_parameter(workspace.session, BASS, trim.id, "gain_db", -9.0))
     workspace.select(BASS, drive.id)
     window.ladder.match_chosen()
     qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Saturation", timeout=60000)
@@ -139,7 +139,7 @@ def quiet(_share: float) -> None:
 
 def test_the_strip_is_matched_in_the_mix_from_the_panel(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
     workspace.select(BASS)
     window.ladder.add("drive")
     measured(qtbot, window)

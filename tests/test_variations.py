@@ -105,7 +105,7 @@ def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Sess
 @pytest.fixture
 def driven(window: MainWindow) -> MainWindow:
     workspace = window.workspace
-    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
     workspace.select(STRIP)
     window.ladder.add("drive")
     return window

@@ -136,8 +136,8 @@ def test_the_nonlinear_stage_is_named_first() -> None:
 
 def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
-    workspace.document.commit("Drive", add_stage(workspace.session, "brushed-drums", new_stage("drive")))
+    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
+    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, "brushed-drums", new_stage("drive")))
     workspace.select(STRIP)
     window.ladder.add("drive")
     measured(qtbot, window)
@@ -162,11 +162,11 @@ def test_a_warning_names_the_control_that_helps(window: MainWindow, qtbot: Any) 
     window.ladder.add("tape")
     stage = workspace.strip.chain[0]
     for name, value in (("hiss", True), ("hiss_db", 20.0)):
-        workspace.document.commit(name, set_parameter(workspace.session, "harmonium", stage.id, name, value))
+        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "harmonium", stage.id, name, value))
     measured(qtbot, window)
     assert window.balance.warning.isVisible()
     assert window.balance.warning.text() == (
         "What was added would hiss above 8 kHz: switch Hiss of Tape machine off")
-    workspace.document.commit("hiss", set_parameter(workspace.session, "harmonium", stage.id, "hiss", False))
+    workspace.document.commit("hiss", lambda _: set_parameter(workspace.session, "harmonium", stage.id, "hiss", False))
     measured(qtbot, window)
     assert not window.balance.warning.isVisible()

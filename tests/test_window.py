@@ -366,7 +366,7 @@ def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkey
 def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pytest.MonkeyPatch) -> None:
     window = open_window()
     workspace = window.workspace
-    workspace.document.commit("Tempo", workspace.session.with_(tempo=71.0))
+    workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=71.0))
 
     def asked(*_: object) -> None:
         raise AssertionError("no question")

@@ -63,14 +63,14 @@ class AskedMatch(QObject):
             return
         workspace, label = self._workspace, stage.declaration.label
         wet_db = min(max(round(stage.wet_db + offset, 2), LOWEST_DB), HIGHEST_DB)
-        workspace.document.commit(f"Match {label}", edit_stage(
-            workspace.session, strip.id, stage_id, lambda old: replace_stage(old, wet_db=wet_db)))
+        workspace.document.commit(f"Match {label}", lambda session: edit_stage(
+            session, strip.id, stage_id, lambda old: replace_stage(old, wet_db=wet_db)))
         workspace.messages.say(f"{label} is as loud as what enters it: wet level {offset:+.1f} dB")
 
     def _take_mix(self, strip: Strip, match_db: float) -> None:
         workspace = self._workspace
         workspace.settings.match_lock = False
-        workspace.document.commit(f"Match {strip.name} in the mix", edit_strip(
-            workspace.session, strip.id, lambda old: old.with_(match_db=match_db)))
+        workspace.document.commit(f"Match {strip.name} in the mix", lambda session: edit_strip(
+            session, strip.id, lambda old: old.with_(match_db=match_db)))
         workspace.messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {match_db:+.2f} dB. "
                                "It is no longer kept matched alone")

@@ -16,12 +16,12 @@ from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
-from yellow_ember.session.edits import edit_strip
+from yellow_ember.session.edits import difference, edit_strip
 from yellow_ember.session.model import Session
 
 
 class Audition(TryingWindow):
-    """The document holds what is tried as a change that is no step yet.
+    """What is heard is a trial of the document.
 
     Entries have keys; a row without one ("" in `keys`) can't be heard.
     """
@@ -53,8 +53,6 @@ class Audition(TryingWindow):
         """Close where a strip or a stage that is tried on is there no more."""
         here = {strip.id for strip in session.strips} | {stage.id for strip in session.strips for stage in strip.chain}
         if not self.needed() <= here:
-            self._cancel()
-            self.heard = None
             self.close()
 
     # -- what is heard ------------------------------------------------------------------
@@ -64,8 +62,8 @@ class Audition(TryingWindow):
         """The entries' keys, a row each."""
 
     @abstractmethod
-    def tried(self, key: str) -> Session:
-        """The session with that entry in use.  ValueError says why it can't be."""
+    def tried(self, session: Session, key: str) -> Session:
+        """A session with that entry in use.  ValueError says why it can't be."""
 
     @abstractmethod
     def step(self, key: str) -> str:
@@ -85,7 +83,8 @@ class Audition(TryingWindow):
         return keys[row] if 0 <= row < len(keys) else ""
 
     def _matched(self, key: str, match_db: float) -> Session:
-        return edit_strip(self.tried(key), self._strip_id, lambda strip: strip.with_(match_db=match_db))
+        return edit_strip(self.tried(self._workspace.document.committed, key), self._strip_id,
+                          lambda strip: strip.with_(match_db=match_db))
 
     def _try_row(self, _row: int) -> None:
         key = self.chosen_key
@@ -108,7 +107,7 @@ class Audition(TryingWindow):
 
     def _hear(self, key: str) -> None:
         offset = self._offsets[key]
-        self._workspace.document.change(self._matched(key, offset))
+        self.try_out(difference(self._workspace.document.committed, self._matched(key, offset)))
         self.heard = key
         self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
 
@@ -150,9 +149,8 @@ class Audition(TryingWindow):
         """Make what is heard a step of the history, and close."""
         if self.heard is not None:
             label = self.step(self.heard)
-            self._workspace.document.commit(label)
-            self._workspace.messages.say(f"{label} is on {self._workspace.session.strip(self._strip_id).name}")
-            self.heard = None
+            if self.keep_heard(label):
+                self._workspace.messages.say(f"{label} is on {self._workspace.session.strip(self._strip_id).name}")
         self.close()
 
     def let_go(self) -> None:

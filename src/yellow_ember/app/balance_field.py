@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QW
 
 from yellow_ember.app import theme
 from yellow_ember.app.contours import Line, bilinear, contour
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.painting import painted
 from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tone_words import tone_words
@@ -180,6 +181,7 @@ class BalanceField(ToolWindow):
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
         self.resize(640, 520)
         self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
         kind = self._stage().declaration
@@ -347,11 +349,13 @@ class BalanceField(ToolWindow):
 
     def _move(self, x_share: float, y_share: float) -> None:
         if self._here:
-            self._workspace.document.change(self._moved(self._workspace.session, x_share, y_share))
+            x, y = self._numbers
+            self._gesture.show(f"{x.label} and {y.label}", self._stage_id,
+                               lambda session: self._moved(session, x_share, y_share))
 
     def _commit(self) -> None:
-        x, y = self._numbers
-        self._workspace.document.commit(f"{x.label} and {y.label}")
+        self._gesture.keep()
 
     def let_go(self) -> None:
+        self._gesture.keep()
         self._cancel()

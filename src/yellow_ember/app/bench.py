@@ -6,6 +6,7 @@ Made from the stage's declaration; a new stage needs nothing here.
 from __future__ import annotations
 
 import functools
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxL
 from yellow_ember.app import theme
 from yellow_ember.app.balance_field import BalanceField
 from yellow_ember.app.flow import ColumnFlow
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.line_up import LineUpWindow
@@ -33,6 +35,7 @@ from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
 from yellow_ember.session.macros import can_be_moved
+from yellow_ember.session.model import Session
 
 _LOWEST = -60.0
 _MANY = 16
@@ -58,6 +61,7 @@ class Bench(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self.bars: dict[str, ValueBar | StepLane] = {}
         self.jumps: dict[str, QPushButton] = {}
         self._sentence = ""
@@ -220,6 +224,7 @@ class Bench(QWidget):
             ImpulseBrowser(self._workspace, stage.id, self).show()
 
     def _build(self, stage: StageSettings | None) -> None:
+        self._gesture.keep()
         self.bars = {}
         self.jumps = {}
         self._titles = set()
@@ -244,7 +249,7 @@ class Bench(QWidget):
             for parameter in members:
                 bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
-                bar.committed.connect(lambda _value, label=parameter.label: self._commit(label))
+                bar.committed.connect(lambda _value: self._commit())
                 if isinstance(bar, ValueBar):
                     bar.browsing.connect(self.open_impulses)
                     bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
@@ -275,9 +280,9 @@ class Bench(QWidget):
         assert bar is not None
         bar.setValue(flow.top_of(title))
 
-    def _commit(self, label: str) -> None:
+    def _commit(self) -> None:
         """Make the change a step, and say what else moved with it."""
-        self._workspace.document.commit(label)
+        self._gesture.keep()
         if self._sentence:
             self._workspace.messages.say(self._sentence)
             self._sentence = ""
@@ -290,8 +295,8 @@ class Bench(QWidget):
             changed: Value = value
             if name in ("wet_db", "dry_db") and as_number(value) <= _LOWEST:
                 changed = None if name == "dry_db" else -120.0
-            workspace.document.change(edit_stage(
-                workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
+            self._show(name, lambda session, strip_id: edit_stage(
+                session, strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
             return
         kind = stage.declaration
         if value and isinstance(kind.parameter(name), Impulse):
@@ -303,7 +308,12 @@ class Bench(QWidget):
                 return
         if kind.follow is not None:
             self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
-        workspace.document.change(set_parameter(workspace.session, workspace.strip_id, stage.id, name, value))
+        self._show(name, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
+
+    def _show(self, name: str, change: Callable[[Session, str], Session]) -> None:
+        strip_id = self._workspace.strip_id
+        self._gesture.show(self.bars[name].parameter.label, (self._workspace.stage_id, name),
+                           lambda session: change(session, strip_id))
 
     def _reset_group(self, group: Group) -> None:
         """Every control of a group to its default, as one step."""
@@ -312,12 +322,12 @@ class Bench(QWidget):
             return
         defaults = {p.id: p.default_value for p in stage.declaration.parameters if p.group is group}
         extra = AS_NEW if group is Group.OUTPUT else {}
-        workspace.document.commit(f"{group.value} to defaults", edit_stage(
-            workspace.session, workspace.strip_id, stage.id,
+        workspace.document.commit(f"{group.value} to defaults", lambda session: edit_stage(
+            session, workspace.strip_id, stage.id,
             lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
 
     def _to_defaults(self) -> None:
         workspace, stage = self._workspace, self._stage()
         if stage is not None:
-            workspace.document.commit(f"{stage.declaration.label} to defaults", to_defaults(
-                workspace.session, workspace.strip_id, stage.id))
+            workspace.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(
+                session, workspace.strip_id, stage.id))

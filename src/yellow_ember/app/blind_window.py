@@ -8,9 +8,10 @@ from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QV
 
 from yellow_ember.app import theme
 from yellow_ember.app.text import TextLabel
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.blind_test import BlindTest
+from yellow_ember.session.edits import difference
 from yellow_ember.session.model import Session
 from yellow_ember.session.snapshot_edits import find_snapshot, owner_of, recall
 from yellow_ember.session.snapshots import PLACES, Snapshot
@@ -19,7 +20,7 @@ _NOW, _BEFORE = "how it stands now", "without any stage"
 _TRIALS = ("8", "12", "16", "24")
 
 
-class BlindWindow(ToolWindow):
+class BlindWindow(TryingWindow):
     """What is compared is chosen above; below one hears, and says what X is."""
 
     def __init__(self, workspace: Workspace, scope: str, parent: QWidget) -> None:
@@ -111,7 +112,7 @@ class BlindWindow(ToolWindow):
     def _match_next(self) -> None:
         """Try the next of the two, and have all its strips matched."""
         workspace = self._workspace
-        self._workspace.document.change(self._matching[0])
+        self._show(self._matching[0])
         workspace.matcher.match_all(strip.id for strip in workspace.session.strips
                                     if strip.chain and not strip.bypass)
 
@@ -128,6 +129,10 @@ class BlindWindow(ToolWindow):
         self.hear("A")
         self._ask()
 
+    def _show(self, side: Session) -> None:
+        committed = self._workspace.document.committed
+        self.try_out(difference(committed, committed.with_(strips=side.strips)))
+
     def _ask(self) -> None:
         assert self.test is not None
         self.state.setText(f"{len(self.test.answers) + 1} of {self.test.trials}: what is X?")
@@ -138,7 +143,7 @@ class BlindWindow(ToolWindow):
         if self.test is None or self.test.done:
             return
         second = which == "B" or (which == "X" and self.test.x_is_b)
-        self._workspace.document.change(self._sides[second])
+        self._show(self._sides[second])
         for name in ("A", "X", "B"):
             self.buttons[name].setChecked(name == which)
 
@@ -163,7 +168,7 @@ class BlindWindow(ToolWindow):
 
     def _leave(self) -> None:
         self._matching = []
-        self._workspace.document.revert()
+        self.drop()
         self._workspace.hide_pictures(False)
 
     def _refresh(self) -> None:

@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.chain_file import chain_from_text, chain_to_text
-from yellow_ember.session.edits import add_stage, carry_stage, edit_stage, replace_stage
+from yellow_ember.session.edits import add_stage, carry_stage, difference, edit_stage, replace_stage
 from yellow_ember.session.limits import MAXIMUM_STAGES
 from yellow_ember.session.model import Session, new_id
 
@@ -88,7 +88,7 @@ def add_to_chosen(workspace: Workspace, stages: Sequence[StageSettings], label: 
             place = strip.place_of(workspace.stage_id) + 1 if workspace.stage_id else 0
         session, last = add_copies(workspace, session, strip_id, stages, place)
         chosen = last if strip_id == workspace.strip_id else chosen
-    workspace.document.commit(label, session)
+    workspace.document.commit(label, difference(workspace.session, session))
     if chosen:
         workspace.select(workspace.strip_id, chosen)
 
@@ -110,8 +110,8 @@ def paste_settings(workspace: Workspace) -> None:
     if same is None:
         workspace.messages.say(f"There is no {chosen.declaration.label} on the clipboard")
         return
-    workspace.document.commit(f"Paste settings of {chosen.declaration.label}", edit_stage(
-        workspace.session, workspace.strip_id, chosen.id, lambda stage: replace_stage(same, id=stage.id)))
+    workspace.document.commit(f"Paste settings of {chosen.declaration.label}", lambda session: edit_stage(
+        session, workspace.strip_id, chosen.id, lambda stage: replace_stage(same, id=stage.id)))
 
 
 # -- dragging -----------------------------------------------------------------------------
@@ -168,11 +168,11 @@ def drop(workspace: Workspace, strip_id: str, mime: QMimeData | None, keys: Qt.K
             return
         for stage_id in origin["stages"]:
             session = carry_stage(session, origin["strip"], stage_id, strip_id)
-        workspace.document.commit(f"Move {_words(stages)} to {name}", session)
+        workspace.document.commit(f"Move {_words(stages)} to {name}", difference(workspace.session, session))
         workspace.select(strip_id, origin["stages"][-1])
     else:
         session, last = add_copies(workspace, session, strip_id, stages, len(session.strip(strip_id).chain))
-        workspace.document.commit(f"Copy {_words(stages)} to {name}", session)
+        workspace.document.commit(f"Copy {_words(stages)} to {name}", difference(workspace.session, session))
         if last:
             workspace.select(strip_id, last)
 
@@ -197,6 +197,7 @@ def _drop_settings(workspace: Workspace, strip_id: str, stages: Sequence[StageSe
                                  lambda old, new=stage: replace_stage(new, id=old.id))  # type: ignore[misc]
             taken.append(stage)
     if taken:
-        workspace.document.commit(f"Settings of {_words(taken)} to {strip.name}", session)
+        workspace.document.commit(f"Settings of {_words(taken)} to {strip.name}",
+                                  difference(workspace.session, session))
     else:
         workspace.messages.say(f"{strip.name} has no {_words(stages)} to take the settings")

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.sends import Sends
 from yellow_ember.app.strip_row import StripRow
@@ -30,6 +31,7 @@ class Desk(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self.rows: dict[str, StripRow] = {}
         self._shape: list[tuple[str, int]] = []
         self._inside = QWidget()
@@ -45,8 +47,7 @@ class Desk(QWidget):
         for bar in (self.volume, self.pan):
             name = bar.parameter.id
             bar.changing.connect(lambda value, field=name: self._set(field, value))
-            bar.committed.connect(lambda _value, label=bar.parameter.label: workspace.document.commit(
-                f"{label} of {workspace.strip.name}"))
+            bar.committed.connect(lambda _value: self._gesture.keep())
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 6)
         layout.setSpacing(4)
@@ -120,5 +121,6 @@ class Desk(QWidget):
             row.update()
 
     def _set(self, field: str, value: float) -> None:
-        self._workspace.document.change(edit_strip(
-            self._workspace.session, self._workspace.strip_id, lambda strip: strip.with_(**{field: value})))
+        strip, label = self._workspace.strip, {"volume_db": VOLUME, "pan": PAN}[field].label
+        self._gesture.show(f"{label} of {strip.name}", (strip.id, field), lambda session: edit_strip(
+            session, strip.id, lambda old: old.with_(**{field: value})))

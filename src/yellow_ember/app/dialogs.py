@@ -111,7 +111,7 @@ class SettingsDialog(QDialog):
         device, block = self.device.currentText(), int(self.block.currentText())
         if (device, block) != (settings.device, settings.block):
             workspace.change_device(device, block)
-        workspace.document.commit("Levels", workspace.session.with_(
+        workspace.document.commit("Levels", lambda session: session.with_(
             reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
         super().accept()
 

@@ -13,12 +13,14 @@ from PyQt6.QtCore import QObject, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPen
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.plot import Axes
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Edges, Number, Value, as_edges
 from yellow_ember.dsp.stage import Handle
 from yellow_ember.session.edits import moved, set_parameter
+from yellow_ember.session.model import Session
 
 _NEAR = 14.0
 _SETTLE_MS = 400
@@ -39,7 +41,7 @@ class Handles(QObject):
         self._workspace = workspace
         self._handles: tuple[Handle, ...] = ()
         self._axes: Axes | None = None
-        self._label = ""
+        self._gesture = Gesture(workspace)
         self.chosen = 0
         self.dragging = False
         self._settle = QTimer(self)
@@ -75,18 +77,18 @@ class Handles(QObject):
     # -- changes ------------------------------------------------------------------------
 
     def _set(self, changes: dict[str, Value], label: str) -> None:
-        workspace = self._workspace
-        session = workspace.session
-        for name, value in changes.items():
-            session = set_parameter(session, workspace.strip_id, workspace.stage_id, name, value)
-        self._label = label
-        workspace.document.change(session)
+        strip_id, stage_id = self._workspace.strip_id, self._workspace.stage_id
+
+        def edit(session: Session) -> Session:
+            for name, value in changes.items():
+                session = set_parameter(session, strip_id, stage_id, name, value)
+            return session
+
+        self._gesture.show(label, (stage_id, tuple(changes)), edit)
 
     def _commit(self) -> None:
         self._settle.stop()
-        if self._label:
-            self._workspace.document.commit(self._label)
-            self._label = ""
+        self._gesture.keep()
 
     def _move_to(self, handle: Handle, hz: float, level_db: float) -> None:
         """A handle elsewhere, as far as its parameters go."""

@@ -84,12 +84,12 @@ class ImpulseBrowser(Audition):
     def keys(self) -> Sequence[str]:
         return ["" if os.path.isdir(path) else str(path) for path in self._places]
 
-    def tried(self, key: str) -> Session:
+    def tried(self, session: Session, key: str) -> Session:
         try:
-            read_impulse(Path(key), self._workspace.session.rate)
+            read_impulse(Path(key), session.rate)
         except AudioFileError as reason:
             raise ValueError(str(reason)) from None
-        return use_impulse(self._workspace.session, self._strip_id, self._stage_id, Path(key))
+        return use_impulse(session, self._strip_id, self._stage_id, Path(key))
 
     def needed(self) -> set[str]:
         return {self._strip_id, self._stage_id}
@@ -116,8 +116,8 @@ class ImpulseBrowser(Audition):
     def use_none(self) -> None:
         """Back to the model, as a step."""
         self.drop()
-        self._workspace.document.commit("No impulse response", use_impulse(
-            self._workspace.session, self._strip_id, self._stage_id, None))
+        self._workspace.document.commit("No impulse response", lambda session: use_impulse(
+            session, self._strip_id, self._stage_id, None))
         self.close()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

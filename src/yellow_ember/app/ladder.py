@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app import copying, theme
 from yellow_ember.app.asked_match import AskedMatch
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.level import against_vu
 from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_y_grid
@@ -27,9 +28,10 @@ from yellow_ember.session.edits import (
     move_stage,
     remove_stage,
     replace_stage,
+    set_parameter,
     to_defaults,
 )
-from yellow_ember.session.model import new_stage
+from yellow_ember.session.model import Session, new_stage
 
 _LOW, _HIGH = -30.0, 18.0
 _DB_PER_PIXEL = 0.1
@@ -44,6 +46,7 @@ class Ladder(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self._matches = AskedMatch(workspace)
         self._vu: list[float] = []
         self._peak: list[float] = []
@@ -334,13 +337,20 @@ class Ladder(QWidget):
     # -- edits --------------------------------------------------------------------------
 
     def _drive(self, by_db: float) -> None:
-        workspace = self._workspace
-        workspace.document.change(drive_stage(workspace.session, workspace.strip_id, workspace.stage_id, by_db))
+        strip_id, stage_id = self._workspace.strip_id, self._workspace.stage_id
+        driven = drive_stage(self._workspace.session, strip_id, stage_id, by_db).strip(strip_id).stage(stage_id)
+        kind = driven.declaration
+        values = {name: driven.params[name] for name in (kind.drive, kind.makeup) if name is not None}
+
+        def edit(session: Session) -> Session:
+            for name, value in values.items():
+                session = set_parameter(session, strip_id, stage_id, name, value)
+            return session
+
+        self._gesture.show(f"Drive {kind.label}", stage_id, edit)
 
     def _commit_drive(self) -> None:
-        workspace = self._workspace
-        label = workspace.strip.stage(workspace.stage_id).declaration.label
-        workspace.document.commit(f"Drive {label}")
+        self._gesture.keep()
 
     def _reset_drive(self) -> None:
         workspace = self._workspace
@@ -353,8 +363,8 @@ class Ladder(QWidget):
 
     def _defaults(self) -> None:
         workspace = self._workspace
-        workspace.document.commit("Stage to defaults", to_defaults(
-            workspace.session, workspace.strip_id, workspace.stage_id))
+        workspace.document.commit("Stage to defaults", lambda session: to_defaults(
+            session, workspace.strip_id, workspace.stage_id))
 
     def switch_chosen(self) -> None:
         """Bypass the chosen stage, or switch it on."""
@@ -363,8 +373,8 @@ class Ladder(QWidget):
             return
         stage = workspace.strip.stage(workspace.stage_id)
         verb = "Bypass" if stage.on else "Switch on"
-        workspace.document.commit(f"{verb} {stage.declaration.label}", edit_stage(
-            workspace.session, workspace.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
+        workspace.document.commit(f"{verb} {stage.declaration.label}", lambda session: edit_stage(
+            session, workspace.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
 
     def match_chosen(self) -> None:
         """Make the chosen stage as loud as what enters it."""
@@ -376,14 +386,14 @@ class Ladder(QWidget):
         workspace = self._workspace
         if workspace.stage_id:
             label = workspace.strip.stage(workspace.stage_id).declaration.label
-            workspace.document.commit(f"Remove {label}", remove_stage(
-                workspace.session, workspace.strip_id, workspace.stage_id))
+            workspace.document.commit(f"Remove {label}", lambda session: remove_stage(
+                session, workspace.strip_id, workspace.stage_id))
 
     def _move_to(self, place: int) -> None:
         workspace = self._workspace
         label = workspace.strip.stage(workspace.stage_id).declaration.label
-        workspace.document.commit(f"Move {label}", move_stage(
-            workspace.session, workspace.strip_id, workspace.stage_id, place))
+        workspace.document.commit(f"Move {label}", lambda session: move_stage(
+            session, workspace.strip_id, workspace.stage_id, place))
 
     def open_add_menu(self) -> None:
         """Offer the stages and the presets."""

@@ -10,8 +10,7 @@ from collections.abc import Iterator
 from concurrent.futures import Future
 
 import numpy as np
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
@@ -24,8 +23,10 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.line_up_pictures import SHOWN_HZ, BiasPicture, Meters
 from yellow_ember.app.text import TextLabel
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
@@ -60,16 +61,16 @@ _SWEEP = tuple(np.geomspace(30.0, 18000.0, 28).tolist())
 _STEP_MS, _SWEEP_MS = 420, 160
 
 
-class LineUpWindow(QWidget):
+class LineUpWindow(ToolWindow):
     """One machine on the line-up bench.  Every change is the session's and can be undone there."""
 
     _read = pyqtSignal(object)
     _stepped = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, strip_id: str, stage_id: str, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._workspace, self._strip_id, self._stage_id = workspace, strip_id, stage_id
+        super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
+        self._strip_id, self._stage_id = strip_id, stage_id
         self.setWindowTitle(f"Line-up: {workspace.session.strip(strip_id).name}")
         self.resize(960, 640)
         self._opened_with: Values = self.values
@@ -115,7 +116,7 @@ class LineUpWindow(QWidget):
             for name in names:
                 bar = ValueBar(kind.parameter(name))
                 bar.changing.connect(lambda value, chosen=name: self._set(chosen, value))
-                bar.committed.connect(lambda _value, text=bar.parameter.label: self._commit(text))
+                bar.committed.connect(lambda _value: self._gesture.keep())
                 self.bars[name] = bar
                 left.addWidget(bar)
         left.addStretch(1)
@@ -176,17 +177,13 @@ class LineUpWindow(QWidget):
             self._ask(float(self._tone))
 
     def _set(self, name: str, value: Value) -> None:
-        workspace = self._workspace
-        workspace.document.change(set_parameter(workspace.session, self._strip_id, self._stage_id, name, value))
-
-    def _commit(self, label: str) -> None:
-        """Make what was changed here a step of the session's history."""
-        self._workspace.document.commit(f"Line-up: {label}")
+        self._gesture.show(f"Line-up: {self.bars[name].parameter.label}", name, lambda session: set_parameter(
+            session, self._strip_id, self._stage_id, name, value))
 
     def _put(self, label: str, values: Values) -> None:
         workspace = self._workspace
-        workspace.document.commit(label, edit_stage(
-            workspace.session, self._strip_id, self._stage_id,
+        workspace.document.commit(label, lambda session: edit_stage(
+            session, self._strip_id, self._stage_id,
             lambda stage: replace_stage(stage, params={**stage.params, **values})))
 
     def _choose(self, name: str, value: Value) -> None:
@@ -287,8 +284,8 @@ class LineUpWindow(QWidget):
             return
         self.log.addItem(f"{step.name}: {step.sentence}")
         self.log.scrollToBottom()
-        self._workspace.document.change(edit_stage(
-            self._workspace.session, self._strip_id, self._stage_id,
+        self._gesture.show("Line-up", "all", lambda session: edit_stage(
+            session, self._strip_id, self._stage_id,
             lambda stage: replace_stage(stage, params={**stage.params, **{name: step.values[name] for name in _SET}})))
         self._timer.start(_STEP_MS)
 
@@ -297,7 +294,7 @@ class LineUpWindow(QWidget):
         self.run.setText("Line up, step by step")
         self.log.addItem(f"The machine is {word}.")
         self.log.scrollToBottom()
-        self._workspace.document.commit("Line-up")
+        self._gesture.keep()
 
     # -- keeping ------------------------------------------------------------------------
 
@@ -332,8 +329,8 @@ class LineUpWindow(QWidget):
             drop_alignment(self.kept.currentText())
             self._fill_kept()
 
-    def closeEvent(self, event: QCloseEvent) -> None:
+    def let_go(self) -> None:
         self._timer.stop()
         self._steps = None
+        self._gesture.keep()
         self._workspace.session_changed.disconnect(self._connection)
-        event.accept()

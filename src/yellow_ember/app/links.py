@@ -18,6 +18,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.session.document import Edit
 from yellow_ember.session.link_edits import (
     bypass_group,
     bypassed,
@@ -160,13 +161,13 @@ class LinksWindow(ToolWindow):
 
     # -- making and changing ------------------------------------------------------------
 
-    def _commit(self, label: str, session: Session) -> None:
-        self._workspace.document.commit(label, session)
+    def _commit(self, label: str, edit: Edit) -> None:
+        self._workspace.document.commit(label, edit)
         self.refresh()
 
     def link_chosen(self) -> None:
         """A new group of the strips that are chosen in the desk."""
-        self._commit("Link strips", link_strips(self._workspace.session, self._workspace.chosen))
+        self._commit("Link strips", lambda session: link_strips(session, self._workspace.chosen))
         self.groups.setCurrentRow(self.groups.count() - 1)
 
     def _of_kind(self) -> tuple[str, ...]:
@@ -182,13 +183,14 @@ class LinksWindow(ToolWindow):
 
     def link_kind(self) -> None:
         """A new group of the chosen stage and those of its kind on the other chosen strips."""
-        self._commit("Link stages", link_stages(self._workspace.session, self._of_kind()))
+        self._commit("Link stages", lambda session: link_stages(session, self._of_kind()))
         self.groups.setCurrentRow(self.groups.count() - 1)
 
     def _set_way(self, index: int) -> None:
         if self.group is not None:
-            self._commit("How links move", edit_link(self._workspace.session, self.group.id,
-                                                     lambda group: replace(group, relative=_WAYS[index][1])))
+            group_id = self.group.id
+            self._commit("How links move", lambda session: edit_link(
+                session, group_id, lambda group: replace(group, relative=_WAYS[index][1])))
 
     def _take_parameters(self) -> None:
         group = self.group
@@ -202,18 +204,20 @@ class LinksWindow(ToolWindow):
             self._show_group()
             return
         chosen = () if len(ticked) == len(items) else ticked
-        self._commit("What is linked", edit_link(self._workspace.session, group.id,
-                                                 lambda old: replace(old, parameters=chosen)))
+        self._commit("What is linked", lambda session: edit_link(
+            session, group.id, lambda old: replace(old, parameters=chosen)))
 
     def leave(self) -> None:
         """The chosen member out of the group."""
         item = self.members.currentItem()
         if item is not None:
-            self._commit("Leave link", leave_link(self._workspace.session, item.data(Qt.ItemDataRole.UserRole)))
+            member = item.data(Qt.ItemDataRole.UserRole)
+            self._commit("Leave link", lambda session: leave_link(session, member))
 
     def dissolve(self) -> None:
-        if self.group is not None:
-            self._commit(f"Dissolve link {self.group.name}", remove_link(self._workspace.session, self.group.id))
+        group = self.group
+        if group is not None:
+            self._commit(f"Dissolve link {group.name}", lambda session: remove_link(session, group.id))
 
     # -- all at once --------------------------------------------------------------------
 
@@ -222,14 +226,14 @@ class LinksWindow(ToolWindow):
         session, group = self._workspace.session, self.group
         if group is not None:
             self._commit(f"Bypass link {group.name}",
-                         bypass_group(session, group, bypass=not bypassed(session, group)))
+                         lambda now: bypass_group(now, group, bypass=not bypassed(session, group)))
 
     def solo(self) -> None:
         """All strips of the group soloed, or none."""
         session, group = self._workspace.session, self.group
         if group is not None:
             on = not all(session.strip(strip_id).solo for strip_id in strips_of(session, group))
-            self._commit(f"Solo link {group.name}", solo_group(session, group, solo=on))
+            self._commit(f"Solo link {group.name}", lambda now: solo_group(now, group, solo=on))
 
     def compare(self) -> None:
         """All strips of the group before their chains, or after."""

@@ -6,7 +6,6 @@ import dataclasses
 import functools
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -20,28 +19,30 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.macro_row import macro_number
 from yellow_ember.app.text import TextLabel
+from yellow_ember.app.tool_window import ToolWindow
 from yellow_ember.app.value_bar import ValueBar
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Choice, Group, Number, Option, Value, as_number
+from yellow_ember.session.document import Edit
 from yellow_ember.session.edits import add_macro, edit_macro, edit_macros, set_macro
 from yellow_ember.session.macros import Bend, Macro, Target, target_from_here
-from yellow_ember.session.model import Session, Strip
+from yellow_ember.session.model import Strip
 
 CURVE = Option(id="curve", label="Curve", group=Group.DRIVE, default=Bend.STRAIGHT.value,
                choices=tuple(Choice(bend.value, bend.value) for bend in Bend),
                help="How the parameter follows: straight, late (most of it in the upper part) or early.")
 
 
-class MacroEditor(QWidget):
+class MacroEditor(ToolWindow):
     """Works on the strip that was chosen when it was opened."""
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._workspace = workspace
+        super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
         self._strip_id = workspace.strip_id
         self._macro_id = ""
         self._shown: object = None
@@ -60,8 +61,6 @@ class MacroEditor(QWidget):
         self.add.clicked.connect(self._open_parameters)
         self._lay_out()
         workspace.session_changed.connect(self.refresh)
-        workspace.closing.connect(self.close)
-        workspace.opened.connect(self.close)
         if self._strip.macros:
             self._macro_id = self._strip.macros[0].id
         self.refresh()
@@ -106,6 +105,9 @@ class MacroEditor(QWidget):
     def _macro(self) -> Macro | None:
         return next((macro for macro in self._strip.macros if macro.id == self._macro_id), None)
 
+    def let_go(self) -> None:
+        self._gesture.keep()
+
     # -- showing ------------------------------------------------------------------------
 
     def refresh(self) -> None:
@@ -138,6 +140,7 @@ class MacroEditor(QWidget):
                     self.bars[place, name].show_value(value)
 
     def _build(self, macro: Macro | None) -> None:
+        self._gesture.keep()
         for box in (self._table, self.value):
             clear(box)
         self.bars = {}
@@ -146,7 +149,7 @@ class MacroEditor(QWidget):
             hint.setStyleSheet(f"color: {theme.DIM.name()}")
             self._table.addWidget(hint, 0, 0)
             return
-        self.value.addWidget(self._bar(-1, "value", macro_number(macro), self._set_value, macro.name))
+        self.value.addWidget(self._bar(-1, "value", macro_number(macro), self._set_value))
         for place, target in enumerate(macro.targets):
             stage = self._strip.stage(target.stage)
             number = stage.declaration.number(target.parameter)
@@ -156,10 +159,10 @@ class MacroEditor(QWidget):
             for column, (name, words) in enumerate((("low", "At 0 %"), ("high", "At 100 %")), 1):
                 end = dataclasses.replace(number, label=words, default=getattr(target, name), unset_word="",
                                           per_channel=False)
-                self._table.addWidget(self._bar(place, name, end, functools.partial(self._set_end, place, name),
-                                                f"Range of {number.label}"), place, column)
-            self._table.addWidget(self._bar(place, "curve", CURVE, functools.partial(self._set_curve, place),
-                                            f"Curve of {number.label}"), place, 3)
+                self._table.addWidget(self._bar(place, name, end, functools.partial(
+                    self._set_end, place, name, f"Range of {number.label}")), place, column)
+            self._table.addWidget(self._bar(place, "curve", CURVE, functools.partial(
+                self._set_curve, place, f"Curve of {number.label}")), place, 3)
             away = QPushButton("\u00d7")
             away.setAccessibleName(f"Take {number.label} out")
             away.setToolTip(f"Take {number.label} out of this macro")
@@ -167,11 +170,10 @@ class MacroEditor(QWidget):
             away.clicked.connect(lambda _checked, at=place: self.take_out(at))
             self._table.addWidget(away, place, 4)
 
-    def _bar(self, place: int, name: str, parameter: Number | Option, change: Callable[[Value], None],
-             label: str) -> ValueBar:
+    def _bar(self, place: int, name: str, parameter: Number | Option, change: Callable[[Value], None]) -> ValueBar:
         bar = ValueBar(parameter)
         bar.changing.connect(change)
-        bar.committed.connect(lambda _value: self._workspace.document.commit(label))
+        bar.committed.connect(lambda _value: self._gesture.keep())
         self.bars[place, name] = bar
         return bar
 
@@ -189,16 +191,18 @@ class MacroEditor(QWidget):
         except ValueError as reason:
             workspace.messages.warn(str(reason))
             return
-        self._macro_id = session.strip(self._strip_id).macros[-1].id
-        workspace.document.commit("New macro", session)
+        added = session.strip(self._strip_id).macros[-1]
+        self._macro_id = added.id
+        workspace.document.commit("New macro", lambda session: edit_macros(
+            session, self._strip_id, (*session.strip(self._strip_id).macros, added)))
 
     def remove_macro(self) -> None:
         macro = self._macro
         if macro is not None:
             left = tuple(old for old in self._strip.macros if old.id != macro.id)
             self._macro_id = left[0].id if left else ""
-            self._workspace.document.commit(f"Remove {macro.name}", edit_macros(
-                self._workspace.session, self._strip_id, left))
+            self._workspace.document.commit(f"Remove {macro.name}", lambda session: edit_macros(
+                session, self._strip_id, left))
 
     def _rename(self) -> None:
         macro, name = self._macro, self.name.text().strip()
@@ -206,25 +210,29 @@ class MacroEditor(QWidget):
             self._workspace.document.commit(f"Rename {macro.name}", self._changed(
                 lambda old: dataclasses.replace(old, name=name)))
 
-    def _changed(self, change: Callable[[Macro], Macro]) -> Session:
-        return edit_macro(self._workspace.session, self._strip_id, self._macro_id, change)
+    def _changed(self, change: Callable[[Macro], Macro]) -> Edit:
+        strip_id, macro_id = self._strip_id, self._macro_id
+        return lambda session: edit_macro(session, strip_id, macro_id, change)
 
     def _set_value(self, value: Value) -> None:
-        self._workspace.document.change(set_macro(
-            self._workspace.session, self._strip_id, self._macro_id, as_number(value)))
+        strip_id, macro = self._strip_id, self._macro
+        if macro is not None:
+            self._gesture.show(macro.name, (macro.id, "value"),
+                               lambda session: set_macro(session, strip_id, macro.id, as_number(value)))
 
-    def _change_target(self, place: int, change: Callable[[Target], Target]) -> None:
-        self._workspace.document.change(self._changed(lambda old: dataclasses.replace(old, targets=tuple(
-            change(target) if at == place else target for at, target in enumerate(old.targets)))))
+    def _change_target(self, place: int, name: str, label: str, change: Callable[[Target], Target]) -> None:
+        self._gesture.show(label, (self._macro_id, place, name), self._changed(
+            lambda old: dataclasses.replace(old, targets=tuple(
+                change(target) if at == place else target for at, target in enumerate(old.targets)))))
 
-    def _set_end(self, place: int, name: str, value: Value) -> None:
+    def _set_end(self, place: int, name: str, label: str, value: Value) -> None:
         if name == "low":
-            self._change_target(place, lambda target: dataclasses.replace(target, low=as_number(value)))
+            self._change_target(place, name, label, lambda target: dataclasses.replace(target, low=as_number(value)))
         else:
-            self._change_target(place, lambda target: dataclasses.replace(target, high=as_number(value)))
+            self._change_target(place, name, label, lambda target: dataclasses.replace(target, high=as_number(value)))
 
-    def _set_curve(self, place: int, value: Value) -> None:
-        self._change_target(place, lambda target: dataclasses.replace(target, bend=Bend(str(value))))
+    def _set_curve(self, place: int, label: str, value: Value) -> None:
+        self._change_target(place, "curve", label, lambda target: dataclasses.replace(target, bend=Bend(str(value))))
 
     def take_out(self, place: int) -> None:
         """Let go of one target."""

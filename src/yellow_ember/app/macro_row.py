@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.text import menu_text
 from yellow_ember.app.value_bar import ValueBar
@@ -29,6 +30,7 @@ class MacroRow(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self.bars: dict[str, ValueBar] = {}
         self._shown: object = None
         self._grid = QGridLayout(self)
@@ -49,18 +51,20 @@ class MacroRow(QWidget):
         self.setVisible(bool(strip.macros))
 
     def _build(self, macros: tuple[Macro, ...]) -> None:
+        self._gesture.keep()
         clear(self._grid)
         self.bars = {}
         for place, macro in enumerate(macros):
             bar = ValueBar(macro_number(macro))
             bar.changing.connect(lambda value, chosen=macro.id: self._set(chosen, value))
-            bar.committed.connect(lambda _value, name=macro.name: self._workspace.document.commit(name))
+            bar.committed.connect(lambda _value: self._gesture.keep())
             self.bars[macro.id] = bar
             self._grid.addWidget(bar, place // _IN_A_ROW, place % _IN_A_ROW)
 
     def _set(self, macro_id: str, value: Value) -> None:
-        workspace = self._workspace
-        workspace.document.change(set_macro(workspace.session, workspace.strip_id, macro_id, as_number(value)))
+        strip = self._workspace.strip
+        self._gesture.show(strip.macro(macro_id).name, (strip.id, macro_id),
+                           lambda session: set_macro(session, strip.id, macro_id, as_number(value)))
 
 
 def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, parameter: str) -> None:
@@ -70,18 +74,18 @@ def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, para
 
     def put(macro: Macro) -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])
-        workspace.document.commit(f"{label} into {macro.name}", edit_macro(
-            workspace.session, strip.id, macro.id,
+        workspace.document.commit(f"{label} into {macro.name}", lambda session: edit_macro(
+            session, strip.id, macro.id,
             lambda old: old.with_target(target)))
 
     def take(macro: Macro) -> None:
-        workspace.document.commit(f"{label} out of {macro.name}", edit_macro(
-            workspace.session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
+        workspace.document.commit(f"{label} out of {macro.name}", lambda session: edit_macro(
+            session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
 
     def put_into_new() -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])
-        workspace.document.commit("New macro", add_macro(
-            workspace.session, strip.id, f"{label}, macro {len(strip.macros) + 1}", (target,)))
+        workspace.document.commit("New macro", lambda session: add_macro(
+            session, strip.id, f"{label}, macro {len(strip.macros) + 1}", (target,)))
 
     menu.addSeparator()
     for macro in strip.macros:

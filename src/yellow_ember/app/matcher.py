@@ -284,21 +284,26 @@ class Matcher(QObject):
 
     # -- taking back at once ----------------------------------------------------------------
 
-    def take_back(self, now: Session, new: Session) -> Session:
-        """A new value in which the level of strips that are driven harder is taken back at once, by the stages' law."""
-        if not self._workspace.settings.match_lock or new.strips is now.strips:
+    def take_back(self, base: Session, before: Session, new: Session) -> Session:
+        """A new value in which the level of strips that are driven harder is taken back at once, by the stages' law.
+
+        base : where the movement began; before : what was shown of it before, perhaps measured meanwhile
+        """
+        if not self._workspace.settings.match_lock or new.strips is base.strips:
             return new
         until, last = time.monotonic() + _LAW_SECONDS, 0.0
-        before = {strip.id: strip for strip in now.strips}
+        begun, shown = ({strip.id: strip for strip in session.strips} for session in (base, before))
         for strip in new.strips:
-            old = before.get(strip.id)
-            if old is None or old is strip or old.match_db != strip.match_db or not _is_driven(old, strip):
+            first, old = begun.get(strip.id), shown.get(strip.id)
+            if first is None or first.match_db != strip.match_db or not _is_driven(first, strip):
                 continue
+            if old is None or not _has_same_stages(old, strip):
+                old = first
             if time.monotonic() < until:
-                law = self._law(strip.id, now)
+                law = self._law(strip.id, base)
                 change = law.level_db(old.chain) - law.level_db(strip.chain)
                 last = change if abs(change) < MOST_MATCH_DB else 0.0
-            match_db = min(max(round(strip.match_db + last, 2), -MOST_MATCH_DB), MOST_MATCH_DB)
+            match_db = min(max(round(old.match_db + last, 2), -MOST_MATCH_DB), MOST_MATCH_DB)
             new = new.with_strip(strip.with_(match_db=match_db))
         return new
 
@@ -316,10 +321,13 @@ class Matcher(QObject):
         return known[1]
 
 
+def _has_same_stages(old: Strip, new: Strip) -> bool:
+    return [stage.id for stage in old.chain] == [stage.id for stage in new.chain]
+
+
 def _is_driven(old: Strip, new: Strip) -> bool:
     """True where the same stages stand in both, and a drive has moved."""
-    if [stage.id for stage in old.chain] != [stage.id for stage in new.chain]:
-        return False
-    return any(before is not after and (drive := after.declaration.drive) is not None
-               and before.params[drive] != after.params[drive]
-               for before, after in zip(old.chain, new.chain, strict=True))
+    return old is not new and _has_same_stages(old, new) and any(
+        before is not after and (drive := after.declaration.drive) is not None
+        and before.params[drive] != after.params[drive]
+        for before, after in zip(old.chain, new.chain, strict=True))

@@ -117,8 +117,10 @@ class Measurer(QObject):
         workspace, chosen = self._workspace, self._workspace.strip_id
         waiting = set(workspace.matcher.waiting())
         if not self.fresh(chosen):
-            unsettled = (workspace.session.upstream(chosen) - {chosen}) & waiting
-            return None if unsettled or chosen in self._given_up else chosen
+            feeding = workspace.session.upstream(chosen) - {chosen}
+            # A bus's measurement takes as long as the matching of many strips, which is heard.
+            later = feeding & waiting or (feeding and workspace.matcher.busy)
+            return None if later or chosen in self._given_up else chosen
         if waiting or time.monotonic() - self._idle_since < _IDLE_SECONDS:
             return None
         return next((strip.id for strip in workspace.session.strips

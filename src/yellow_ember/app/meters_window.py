@@ -9,6 +9,7 @@ from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.painting import painted
 from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import ToolWindow
@@ -128,6 +129,7 @@ class MetersWindow(ToolWindow):
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
         self.setWindowTitle("Meters")
         self.resize(780, 330)
         self.strip, self.master = MeterColumn(workspace), MeterColumn(workspace)
@@ -143,7 +145,7 @@ class MetersWindow(ToolWindow):
         zone.addWidget(self.wants_zone)
         for name, bar in self.ends.items():
             bar.changing.connect(lambda value, end=name: self._set_end(end, value))
-            bar.committed.connect(lambda _value: workspace.document.commit("Loudness zone"))
+            bar.committed.connect(lambda _value: self._gesture.keep())
             zone.addWidget(bar, 1)
         note = TextLabel("VU by IEC 60268-17, peak programme by IEC 60268-10 type I, true peak and loudness by "
                       "ITU-R BS.1770 and EBU R 128, since playing began.")
@@ -175,13 +177,13 @@ class MetersWindow(ToolWindow):
         self.strip.update()
 
     def _put(self, zone: tuple[float, float] | None) -> None:
-        workspace = self._workspace
-        workspace.document.change(edit_strip(workspace.session, workspace.strip_id,
-                                             lambda strip: strip.with_(zone_lufs=zone)))
+        strip_id = self._workspace.strip_id
+        self._gesture.show("Loudness zone", strip_id, lambda session: edit_strip(
+            session, strip_id, lambda strip: strip.with_(zone_lufs=zone)))
 
     def _switch_zone(self, on: bool) -> None:
         self._put(_FIRST_ZONE if on else None)
-        self._workspace.document.commit("Loudness zone")
+        self._gesture.keep()
 
     def _set_end(self, name: str, value: Value) -> None:
         low, high = self._workspace.strip.zone_lufs or _FIRST_ZONE

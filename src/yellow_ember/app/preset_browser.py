@@ -176,9 +176,8 @@ class PresetBrowser(Audition):
     def keys(self) -> Sequence[str]:
         return [preset.name for preset in self._shown]
 
-    def tried(self, key: str) -> Session:
+    def tried(self, session: Session, key: str) -> Session:
         preset = next(preset for preset in self._shown if preset.name == key)
-        session = self._workspace.session
         for strip_id in self._strips:
             session = use_chain(session, strip_id, preset.stages, preset.macros, preset.match_db)
         return session

@@ -61,7 +61,7 @@ class Proposal(QObject):
         for number, band in enumerate(found, 1):
             values |= {f"band{number}_hz": round(band.hz), f"band{number}_q": band.q,
                        f"band{number}_depth_db": round(band.depth_db, 1)}
-        document.commit("Propose bands", edit_stage(
-            self._workspace.session, strip_id, stage_id,
+        document.commit("Propose bands", lambda session: edit_stage(
+            session, strip_id, stage_id,
             lambda stage: replace_stage(stage, params=stage.declaration.check({**stage.params, **values}))))
         messages.say("Proposed: " + ", ".join(f"{band.hz / 1000:.1f} kHz by {band.depth_db:.0f} dB" for band in found))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.text import menu_text
 from yellow_ember.app.value_bar import ValueBar
@@ -21,6 +22,7 @@ class Sends(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self._shown: object = None
         self.bars: dict[str, ValueBar] = {}
         self.add = QPushButton("Add a send\u2026")
@@ -53,6 +55,7 @@ class Sends(QWidget):
         return [(bus.id, bus.name) for bus in session.strips if bus.kind is StripKind.BUS and bus.id not in closed]
 
     def _build(self) -> None:
+        self._gesture.keep()
         clear(self._bars)
         self.bars = {}
         session = self._workspace.session
@@ -64,7 +67,7 @@ class Sends(QWidget):
                 minimum=SILENT_DB, maximum=LOUDEST_DB, default=_NEW_DB, group=Group.OUTPUT, floor_word="silent",
                 help=f"How much of the strip, {where} its fader, goes to {name}. Right click: pre or post, remove."))
             bar.changing.connect(lambda value, to=send.to: self._set(to, value))
-            bar.committed.connect(lambda _value, what=name: self._workspace.document.commit(f"Send to {what}"))
+            bar.committed.connect(lambda _value: self._gesture.keep())
             bar.menu_opening.connect(lambda menu, to=send.to: self._offer(menu, to))
             self.bars[send.to] = bar
             self._bars.addWidget(bar)
@@ -73,23 +76,24 @@ class Sends(QWidget):
         return next(send for send in self._workspace.strip.sends if send.to == to)
 
     def _set(self, to: str, value: Value) -> None:
-        workspace = self._workspace
-        workspace.document.change(set_send(
-            workspace.session, workspace.strip_id, self._send(to).with_(level_db=as_number(value))))
+        strip_id, send = self._workspace.strip_id, self._send(to).with_(level_db=as_number(value))
+        self._gesture.show(f"Send to {self._workspace.session.strip(to).name}", (strip_id, to),
+                           lambda session: set_send(session, strip_id, send))
 
     def _offer(self, menu: QMenu, to: str) -> None:
         workspace, send = self._workspace, self._send(to)
         name = workspace.session.strip(to).name
         menu.addSeparator()
         menu.addAction("Post-fader" if send.pre else "Pre-fader", lambda: workspace.document.commit(
-            f"Send to {name}", set_send(workspace.session, workspace.strip_id, send.with_(pre=not send.pre))))
+            f"Send to {name}", lambda session: set_send(session, workspace.strip_id, send.with_(pre=not send.pre))))
         menu.addAction("Remove the send", lambda: workspace.document.commit(
-            f"Remove send to {name}", remove_send(workspace.session, workspace.strip_id, to)))
+            f"Remove send to {name}", lambda session: remove_send(session, workspace.strip_id, to)))
 
     def menu(self) -> QMenu:
         """The buses that the strip does not send to yet."""
         workspace, menu = self._workspace, QMenu(self)
         for bus_id, name in self._buses():
             menu.addAction(menu_text(name), lambda to=bus_id, what=name: workspace.document.commit(
-                f"Send to {what}", set_send(workspace.session, workspace.strip_id, Send(to=to, level_db=_NEW_DB))))
+                f"Send to {what}", lambda session: set_send(
+                    session, workspace.strip_id, Send(to=to, level_db=_NEW_DB))))
         return menu

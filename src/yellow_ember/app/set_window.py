@@ -17,6 +17,7 @@ from yellow_ember.app import theme
 from yellow_ember.app.text import TextLabel, escaped
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.session.edits import difference
 from yellow_ember.session.model import StripKind
 from yellow_ember.session.reading import SessionFileError
 from yellow_ember.session.sets import (
@@ -148,19 +149,17 @@ class SetWindow(TryingWindow):
         if found is None:
             return
         self.drop()
-        document.change(use_set(document.session, found, {
-            strip_id: box.currentData() for strip_id, box in self.boxes.items()}))
+        self.try_out(difference(document.committed, use_set(document.committed, found, {
+            strip_id: box.currentData() for strip_id, box in self.boxes.items()})))
         self.heard = found
         self.state.setText("heard    Enter: keep    Escape: back to what was there")
 
     def keep(self) -> None:
         """Make what is heard a step, match every strip of it, and close."""
         found, workspace = self.chosen, self._workspace
-        if found is not None and self.heard is not None:
-            self.heard = None
-            workspace.document.commit(f"Set {found.name}")
+        if found is not None and self.keep_heard(f"Set {found.name}"):
             workspace.matcher.match_all(strip_id for strip_id, box in self.boxes.items()
-                                         if box.currentData() is not None)
+                                        if box.currentData() is not None)
             workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
         self.close()
 

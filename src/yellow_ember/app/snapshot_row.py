@@ -13,7 +13,8 @@ from yellow_ember.app import theme
 from yellow_ember.app.text import escaped, menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.session.differences import snapshot_words
-from yellow_ember.session.model import Session
+from yellow_ember.session.document import Edit
+from yellow_ember.session.edits import difference
 from yellow_ember.session.snapshot_edits import (
     edit_snapshot,
     find_snapshot,
@@ -135,18 +136,19 @@ class SnapshotRow(QWidget):
             self.take(place)
             return
         before = self._now(snapshot)
-        workspace.document.recall(snapshot.title, recall(workspace.session, snapshot))
+        workspace.document.recall(snapshot.title, lambda session: recall(session, snapshot))
         words = "; ".join(self.words(before, self._now(snapshot)))
         workspace.messages.say(f"{snapshot.title}: {words or _NOTHING}")
         self.refresh()
 
     def take(self, place: int) -> None:
         """Keep how it stands now."""
-        self._edit(f"Take snapshot {place + 1}", take_snapshot(self._workspace.session, *self._key, place))
+        self._edit(f"Take snapshot {place + 1}", difference(
+            self._workspace.session, take_snapshot(self._workspace.session, *self._key, place)))
         self._workspace.messages.say(f"Snapshot {place + 1} is taken")
 
-    def _edit(self, label: str, session: Session) -> None:
-        self._workspace.document.recall(label, session)
+    def _edit(self, label: str, edit: Edit) -> None:
+        self._workspace.document.recall(label, edit)
         self.refresh()
 
     # -- menu ---------------------------------------------------------------------------
@@ -178,7 +180,7 @@ class SnapshotRow(QWidget):
         self._add_stages(into_now, snapshot, names, functools.partial(self._take_over, snapshot))
         menu.addSeparator()
         menu.addAction("Clear", lambda: self._edit(f"Clear {snapshot.title}",
-                                                   remove_snapshot(self._workspace.session, snapshot)))
+                                                   lambda session: remove_snapshot(session, snapshot)))
         return menu
 
     def _add_stages(self, menu: QMenu, snapshot: Snapshot, names: dict[str, str],
@@ -192,16 +194,16 @@ class SnapshotRow(QWidget):
 
     def _copy(self, source: Snapshot, target: Snapshot, strip_id: str, stage_id: str) -> None:
         """One stage of a snapshot into another."""
-        self._edit(f"Copy a stage to {target.title}", edit_snapshot(
-            self._workspace.session, target, lambda old: copy_stage(source, old, strip_id, stage_id)))
+        self._edit(f"Copy a stage to {target.title}", lambda session: edit_snapshot(
+            session, target, lambda old: copy_stage(source, old, strip_id, stage_id)))
 
     def _take_over(self, snapshot: Snapshot, strip_id: str, stage_id: str) -> None:
         """One stage of a snapshot, as it was, into what is heard now."""
         now = copy_stage(snapshot, self._now(snapshot), strip_id, stage_id)
-        self._edit(f"A stage of {snapshot.title}", recall(self._workspace.session, now))
+        self._edit(f"A stage of {snapshot.title}", lambda session: recall(session, now))
 
     def _write(self, snapshot: Snapshot, label: str, present: str, change: Callable[[Snapshot, str], Snapshot]) -> None:
         text, accepted = QInputDialog.getText(self, snapshot.title, label, text=present)
         if accepted:
-            self._edit(f"{label} of {snapshot.title}", edit_snapshot(
-                self._workspace.session, snapshot, lambda old: change(old, text.strip())))
+            self._edit(f"{label} of {snapshot.title}", lambda session: edit_snapshot(
+                session, snapshot, lambda old: change(old, text.strip())))

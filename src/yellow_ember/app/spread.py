@@ -15,6 +15,7 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.layouts import clear
 from yellow_ember.app.painting import painted
 from yellow_ember.app.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
@@ -151,6 +152,7 @@ class Spread(ToolWindow):
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
         self.setWindowTitle("Spread")
         self.resize(960, 520)
         self._shown: object = None
@@ -232,7 +234,9 @@ class Spread(ToolWindow):
         workspace = self._workspace
         found = leaning(workspace.session.strip(strip_id))
         if found is not None:
-            workspace.document.change(set_parameter(workspace.session, strip_id, found[0].id, found[1], value))
+            stage, name = found
+            label = f"{stage.declaration.parameter(name).label} of {workspace.session.strip(strip_id).name}"
+            self._gesture.show(label, strip_id, lambda session: set_parameter(session, strip_id, stage.id, name, value))
 
     def _committed(self, strip_id: str, _value: object) -> None:
         self._commit(strip_id)
@@ -247,7 +251,4 @@ class Spread(ToolWindow):
             self._set(strip_id, number.clamp(round(level + by_db, 3)))
 
     def _commit(self, strip_id: str) -> None:
-        strip = self._workspace.session.strip(strip_id)
-        found = leaning(strip)
-        if found is not None:
-            self._workspace.document.commit(f"{found[0].declaration.parameter(found[1]).label} of {strip.name}")
+        self._gesture.keep()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import (
     QContextMenuEvent,
@@ -255,8 +257,8 @@ class StripRow(QWidget):
         """Switch mute, solo or bypass, of all strips that are chosen with this one."""
         state = not getattr(self._strip, which)
         label = f"{which.capitalize()} {self._strip.name}"
-        self._workspace.document.commit(label, edit_strip(
-            self._workspace.session, self.strip_id, lambda strip: strip.with_(**{which: state})))
+        self._workspace.document.commit(label, lambda session: edit_strip(
+            session, self.strip_id, lambda strip: strip.with_(**{which: state})))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         workspace, shift = self._workspace, event.modifiers() & Qt.KeyboardModifier.ShiftModifier
@@ -299,7 +301,7 @@ class StripRow(QWidget):
         self._add_links(menu)
         menu.addSeparator()
         menu.addAction("Add bus", lambda: self._workspace.document.commit(
-            "Add bus", add_bus(self._workspace.session, "Bus")))
+            "Add bus", lambda session: add_bus(session, "Bus")))
         if strip.kind is not StripKind.MASTER:
             menu.addAction("Remove", self._remove)
         return menu
@@ -326,20 +328,20 @@ class StripRow(QWidget):
         menu.addSeparator()
         if len(workspace.chosen) > 1:
             menu.addAction(f"Link these {len(workspace.chosen)} strips", lambda: workspace.document.commit(
-                "Link strips", link_strips(workspace.session, workspace.chosen)))
+                "Link strips", lambda session: link_strips(session, workspace.chosen)))
         for group in session.links:
             if not group.of_stages and group is not own:
                 menu.addAction(menu_text(f"Join link {group.name}"), lambda chosen=group: workspace.document.commit(
-                    f"Join link {chosen.name}", join_link(workspace.session, chosen.id, self.strip_id)))
+                    f"Join link {chosen.name}", lambda session: join_link(session, chosen.id, self.strip_id)))
         if own is not None:
             menu.addAction(menu_text(f"Leave link {own.name}"), lambda: workspace.document.commit(
-                f"Leave link {own.name}", leave_link(workspace.session, self.strip_id)))
+                f"Leave link {own.name}", lambda session: leave_link(session, self.strip_id)))
 
     def rename(self) -> None:
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=self._strip.name)
         if accepted and name.strip():
-            self._workspace.document.commit(f"Rename {self._strip.name}", edit_strip(
-                self._workspace.session, self.strip_id, lambda strip: strip.with_(name=name.strip())))
+            self._workspace.document.commit(f"Rename {self._strip.name}", lambda session: edit_strip(
+                session, self.strip_id, lambda strip: strip.with_(name=name.strip())))
 
     def _route(self, out: str) -> None:
         """Feed a bus, with all strips that are edited at once; those that it is fed by stay where they are."""
@@ -347,19 +349,20 @@ class StripRow(QWidget):
         session, chosen = workspace.session, workspace.chosen
         moved = [strip_id for strip_id in (chosen if self.strip_id in chosen else (self.strip_id,))
                  if session.strip(strip_id).kind is not StripKind.MASTER and out not in session.upstream(strip_id)]
-        for strip_id in moved:
-            session = route(session, strip_id, out)
         what = self._strip.name if len(moved) == 1 else f"{len(moved)} strips"
-        workspace.document.commit(f"Route {what}", session)
+        workspace.document.commit(f"Route {what}", lambda session: functools.reduce(
+            lambda routed, strip_id: route(routed, strip_id, out), moved, session))
 
     def _switch_send(self, to: str) -> None:
         session, strip = self._workspace.session, self._strip
         name = session.strip(to).name
         if any(send.to == to for send in strip.sends):
-            self._workspace.document.commit(f"Remove send to {name}", remove_send(session, strip.id, to))
+            self._workspace.document.commit(f"Remove send to {name}",
+                                            lambda session: remove_send(session, strip.id, to))
         else:
-            self._workspace.document.commit(f"Send to {name}", set_send(session, strip.id, Send(to=to, level_db=-12.0)))
+            self._workspace.document.commit(f"Send to {name}", lambda session: set_send(
+                session, strip.id, Send(to=to, level_db=-12.0)))
 
     def _remove(self) -> None:
         self._workspace.document.commit(f"Remove {self._strip.name}",
-                                        remove_strip(self._workspace.session, self.strip_id))
+                                        lambda session: remove_strip(session, self.strip_id))

@@ -22,6 +22,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.painting import painted, painting
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.client import EngineState
@@ -38,6 +39,7 @@ class TapeStrip(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self._position = 0
         self._drag = ""
         self._anchor = 0
@@ -239,7 +241,7 @@ class TapeStrip(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag in ("start", "end", "draw"):
-            self._workspace.document.commit("Loop")
+            self._gesture.keep()
         self._drag = ""
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -264,9 +266,6 @@ class TapeStrip(QWidget):
                 super().keyPressEvent(event)
 
     def _set_loop(self, loop: Loop, *, commit: bool) -> None:
-        workspace = self._workspace
-        changed = workspace.session.with_(loop=loop)
+        self._gesture.show("Loop", "loop", lambda session: session.with_(loop=loop))
         if commit:
-            workspace.document.commit("Loop", changed)
-        else:
-            workspace.document.change(changed)
+            self._gesture.keep()

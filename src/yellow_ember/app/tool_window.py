@@ -11,13 +11,17 @@ from PyQt6.QtGui import QCloseEvent, QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from yellow_ember.app.workspace import Workspace
+from yellow_ember.session.document import Edit, Settle, Trial
 
 
 class ToolWindow(QWidget):
     """Goes with the main window, is gone when it is closed; Escape leaves it, Space plays.
 
     buttons : by their words, without the dots
+    of_the_session : it is about the session that it was opened over, and closes when another one is opened
     """
+
+    of_the_session = True
 
     def __init__(self, workspace: Workspace, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Window)
@@ -25,6 +29,8 @@ class ToolWindow(QWidget):
         self._workspace = workspace
         self.buttons: dict[str, QPushButton] = {}
         workspace.closing.connect(self.close)
+        if self.of_the_session:
+            workspace.opened.connect(self.close)
 
     def button_row(self, entries: Sequence[tuple[str, Callable[[], object], str]]) -> QHBoxLayout:
         """Buttons side by side: words, what they do, and a hint."""
@@ -65,12 +71,27 @@ class TryingWindow(ToolWindow):
     """
 
     heard: Any = None
+    _trial: Trial | None = None
+
+    def try_out(self, edit: Edit) -> None:
+        """Let an edit be heard.  ValueError or KeyError where there is no place for it."""
+        if self._trial is None or not self._trial.open:
+            self._trial = self._workspace.document.trial(self.windowTitle(), Settle.DROP, alone=True)
+        self._trial.show(edit)
 
     def drop(self) -> None:
         """Back to what was there."""
-        if self.heard is not None:
-            self._workspace.document.revert()
-            self.heard = None
+        trial, self._trial, self.heard = self._trial, None, None
+        if trial is not None:
+            trial.drop()
+
+    def keep_heard(self, label: str) -> bool:
+        """Make what is heard a step of the history; False where nothing is."""
+        trial, self._trial, self.heard = self._trial, None, None
+        if trial is None or not trial.open:
+            return False
+        trial.keep(label)
+        return True
 
     def go_back(self) -> None:
         self.drop()

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEv
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app import theme
+from yellow_ember.app.gesture import Gesture
 from yellow_ember.app.painting import painted, painting
 from yellow_ember.app.text import TextLabel, as_text
 from yellow_ember.app.value_bar import ValueBar
@@ -167,6 +168,7 @@ class TopLine(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
+        self._gesture = Gesture(workspace)
         self._ceiling_left = 0
         self.session_name = TextLabel()
         self.session_name.setFont(theme.font(11, bold=True))
@@ -215,11 +217,12 @@ class TopLine(QWidget):
         self.to_start.clicked.connect(lambda: workspace.locate(workspace.start_position))
         self.play.clicked.connect(workspace.toggle_play)
         self.loop.clicked.connect(self.toggle_loop)
-        self.tempo.changing.connect(lambda value: workspace.document.change(workspace.session.with_(tempo=value)))
-        self.tempo.committed.connect(lambda _value: workspace.document.commit("Tempo"))
+        self.tempo.changing.connect(lambda value: self._gesture.show(
+            "Tempo", "tempo", lambda session: session.with_(tempo=value)))
+        for bar in (self.tempo, self.live, self.printing):
+            bar.committed.connect(lambda _value: self._gesture.keep())
         for bar in (self.live, self.printing):
             bar.changing.connect(lambda value, name=bar.parameter.id: self._set_quality(name, value))
-            bar.committed.connect(lambda _value: workspace.document.commit("Quality"))
         workspace.session_changed.connect(self.refresh)
         workspace.selected.connect(lambda: self.refresh(workspace.session))
         workspace.frame.connect(self._on_frame)
@@ -239,13 +242,12 @@ class TopLine(QWidget):
         self.session_name.setToolTip(as_text(name))
 
     def toggle_loop(self) -> None:
-        session = self._workspace.session
-        loop = session.loop.with_(on=not session.loop.on)
-        self._workspace.document.commit("Loop", session.with_(loop=loop))
+        self._workspace.document.commit("Loop", lambda session: session.with_(
+            loop=session.loop.with_(on=not session.loop.on)))
 
     def _set_quality(self, name: str, value: float) -> None:
-        session = self._workspace.session
-        self._workspace.document.change(session.with_(quality=session.quality.with_(**{name: int(value)})))
+        self._gesture.show("Quality", name, lambda session: session.with_(
+            quality=session.quality.with_(**{name: int(value)})))
 
     def refresh(self, session: Session) -> None:
         self._show_name()

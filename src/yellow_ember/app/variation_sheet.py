@@ -296,16 +296,17 @@ class VariationSheet(TryingWindow):
 
     # -- hearing ------------------------------------------------------------------------
 
-    def _with(self, found: Variation) -> Session:
-        session = edit_stage(self._workspace.session, self._strip_id, self._stage_id,
+    def _with(self, session: Session, found: Variation) -> Session:
+        session = edit_stage(session, self._strip_id, self._stage_id,
                              lambda stage: replace_stage(stage, params=found.values, on=True))
         return edit_strip(session, self._strip_id, lambda strip: strip.with_(match_db=found.offset_db))
 
     def hear(self, tile: Tile) -> None:
         """What a tile stands for, at once and as loud as before."""
-        if tile.found is None:
+        found = tile.found
+        if found is None:
             return
-        self._workspace.document.change(self._with(tile.found))
+        self.try_out(lambda session: self._with(session, found))
         self.heard = tile
         for other in self.tiles:
             other.show_lit(other is tile)
@@ -319,9 +320,8 @@ class VariationSheet(TryingWindow):
         """Make what is heard a step of the history, and close."""
         if self.heard is not None:
             label = self.heard.label
-            self.heard = None
-            self._workspace.document.commit(f"Variation {label}")
-            self._workspace.messages.say(f"Taken over: {label}")
+            if self.keep_heard(f"Variation {label}"):
+                self._workspace.messages.say(f"Taken over: {label}")
         self.close()
 
     # -- window -------------------------------------------------------------------------

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import os
 import threading
 import time
@@ -30,8 +31,8 @@ from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.session.autosave import Card, keep_version
-from yellow_ember.session.document import Document
-from yellow_ember.session.edits import add_track
+from yellow_ember.session.document import Document, Rule
+from yellow_ember.session.edits import add_track, difference
 from yellow_ember.session.following import follow, linked_with
 from yellow_ember.session.limits import MAXIMUM_STRIPS
 from yellow_ember.session.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
@@ -64,7 +65,7 @@ class Workspace(QObject):
         super().__init__()
         self.settings = settings
         self.messages = Messages()
-        self.document = Document(Session(strips=(master_strip(),)), rule=self._follow)
+        self.document = Document(Session(strips=(master_strip(),)), rule=self._rule)
         self.engine: EngineClient | None = None
         self.state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
         self.strip_id = MASTER
@@ -198,9 +199,14 @@ class Workspace(QObject):
     def session(self) -> Session:
         return self.document.session
 
-    def _follow(self, committed: Session, now: Session, new: Session) -> Session:
-        """What else moves with a change: linked strips and stages, all that are chosen, and levels that are kept."""
-        return self.matcher.take_back(now, follow(committed, now, new, self.chosen))
+    def _rule(self) -> Rule:
+        """What else moves with a change: what is linked, all strips that are chosen now, levels that are kept."""
+        chosen = self.chosen
+
+        def follows(base: Session, before: Session, new: Session) -> Session:
+            return self.matcher.take_back(base, before, follow(base, new, chosen))
+
+        return follows
 
     def _unsaved(self) -> tuple[Session, Path | None] | None:
         """The session and its file, where it has edits that the file does not hold."""
@@ -226,7 +232,9 @@ class Workspace(QObject):
     def adopt(self, session: Session, path: Path | None, *, unsaved: bool = False) -> None:
         """Work on another session from now on; `unsaved` where its file does not hold it."""
         self._unlisten()
-        self.document = Document(session, path, self._follow)
+        # Who still tries something over the one that goes has nothing to try it on any more.
+        self.document.settle()
+        self.document = Document(session, path, self._rule)
         if unsaved:
             self.document.mark_unsaved()
         self._unlisten = self.document.listen(self._on_change)
@@ -289,11 +297,8 @@ class Workspace(QObject):
                                f"{len(paths)} more are too many")
             return
         good = self._usable(paths)
-        session = self.session
-        for path in good:
-            session = add_track(session, path)
         if good:
-            self.document.commit("Add tracks", session)
+            self.document.commit("Add tracks", lambda session: functools.reduce(add_track, good, session))
 
     def _usable(self, paths: list[Path]) -> list[Path]:
         good = []
@@ -346,7 +351,7 @@ class Workspace(QObject):
         """Look below a folder for audio that is missing."""
         found = relocate(self.session, folder)
         left = len(missing_audio(found)) + sum(not is_file(path) for _, _, path in impulse_files(found))
-        self.document.commit("Find missing audio", found)
+        self.document.commit("Find missing audio", difference(self.session, found))
         self.messages.say("All audio is found" if left == 0 else f"{left} files are still missing")
 
     @property

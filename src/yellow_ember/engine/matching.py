@@ -15,6 +15,7 @@ from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.engine.jobs import Progress, side_by_side
 from yellow_ember.engine.measuring import BLOCK, NOTHING, SHORTEST, measured_stretch, run_turn, unmuted
 from yellow_ember.engine.print_player import StripPrint
+from yellow_ember.engine.strip_prints import find_print
 from yellow_ember.files.conformed import conform_all, find_conformed
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.loudness import LoudnessScan
@@ -145,15 +146,27 @@ def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[
         own = {strip_id: stretches[strip_id] for strip_id in strip_ids[first::count]}
         reaching = frozenset().union(*(session.upstream(strip_id) for strip_id in own))
         graph = Graph(session, GraphSettings(session.quality.live, BLOCK, reaching))
+        takes.play_in(graph)
         # A strip without stages is run as fast as its take would be read.
-        begun = {strip_id for strip_id, node in graph.nodes.items() if strip_id in later - taken and node.strip.chain
+        printed = _play_from_prints(graph, reaching - own.keys() - takes.whole)
+        begun = {strip_id for strip_id, node in graph.nodes.items()
+                 if strip_id in later - taken - printed and node.strip.chain
                  and takes.begin(strip_id, node.out_channels)}
         taken |= begun
-        takes.play_in(graph)
         parts.append(functools.partial(_measure, progress if first == 0 else _silently, graph, own, takes, begun))
     found = [match for matches in side_by_side(parts) for match in matches]
     takes.whole |= taken
     return found
+
+
+def _play_from_prints(graph: Graph, strip_ids: Collection[str]) -> set[str]:
+    """Let strips of a graph be played from their background prints, where there are such; which those are."""
+    session = graph.session
+    frames = _frames(session, {strip.id for strip in session.strips})
+    prints = [found for strip_id in strip_ids if (found := find_print(session, strip_id, frames)) is not None]
+    for found in prints:
+        graph.nodes[found.strip_id].use_print(found, at_once=True)
+    return {found.strip_id for found in prints}
 
 
 def _silently(_share: float) -> None:

@@ -1,7 +1,8 @@
-"""The present session, its history, and who listens to it."""
+"""The session that is edited: its committed value, its history, what is being tried, and who listens."""
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,16 +12,24 @@ from yellow_ember.session.model import Session
 from yellow_ember.session.sharing import bytes_beyond
 
 Listener = Callable[[Session], None]
+Edit = Callable[[Session], Session]
+"""From one value to the next.  KeyError or ValueError where the value has no place for it."""
 Rule = Callable[[Session, Session, Session], Session]
-"""From the last step, the present value and a new one to what the new one becomes."""
-
+"""From what an edit began from, what was shown before it and what it gives, to the value with all that moves along."""
 
 MAXIMUM_HISTORY_BYTES = 200 * 2**20
 """What the steps of the history take beyond what they share; the oldest are forgotten first."""
 
 
-def _as_it_is(committed: Session, now: Session, new: Session) -> Session:
+def _nothing_follows(base: Session, before: Session, new: Session) -> Session:
     return new
+
+
+class Settle(enum.Enum):
+    """What becomes of a trial that others have to be done with (an undo, another session)."""
+
+    KEEP = "a movement of the hand: it is a step"
+    DROP = "something that is only heard: it is gone"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,19 +41,83 @@ class _Step:
     size: int
 
 
-class Document:
-    """Owns the present value.
+class Trial:
+    """Something that is shown and not decided yet: a drag, a preset that is heard, a side of a blind test.
 
-    `change` during a drag shows the value without a step in the history; `commit` makes
-    the step, from where the drag began.  Listeners are called on every real change.
-    rule : what else moves with a change; going back and forth in the history is left alone
+    It belongs to who opened it, who shows, keeps or drops it; nobody else's edits swallow or lose it.
+    Where it is not `open` any more it was settled meanwhile: what it was about is gone, or somebody went back in the
+    history.
     """
 
-    def __init__(self, session: Session, path: Path | None = None, rule: Rule = _as_it_is) -> None:
+    def __init__(self, document: Document, label: str, settle: Settle, rule: Rule) -> None:
+        self.label = label
+        self.settle = settle
+        self.open = True
+        self._document = document
         self._rule = rule
-        self._now = session
+        self._edit: Edit | None = None
+        self._adjustments: list[Edit] = []
+        """What was measured of what is shown."""
+        self._base: Session | None = None
+        self._result: Session | None = None
+
+    def show(self, edit: Edit) -> None:
+        """Show what an edit makes of the value, in place of what this trial showed before.
+
+        KeyError, ValueError or LimitError, and nothing is changed, where there is no place for it.
+        """
+        if self.open:
+            before = self._edit, self._base, self._adjustments
+            self._edit, self._base, self._adjustments = edit, None, []
+            try:
+                self._document.refresh(strict=self)
+            except Exception:
+                self._edit, self._base, self._adjustments = before
+                raise
+
+    def keep(self, label: str = "") -> None:
+        """Make what is shown a step of the history."""
+        self._document.close_trial(self, label or self.label, kept=True)
+
+    def drop(self) -> None:
+        """Leave the value as it is without this."""
+        self._document.close_trial(self, "", kept=False)
+
+    def adjust(self, edit: Edit) -> None:
+        """Correct what is shown until something else is (a measured level)."""
+        self._adjustments.append(edit)
+        self._base = None
+
+    def result_on(self, base: Session) -> Session:
+        """What it makes of a value."""
+        if self._edit is None:
+            return base
+        if self._base is not base or self._result is None:
+            new = self._edit(base)
+            if new.strips is not base.strips:
+                check_limits(new)
+            new = self._rule(base, base if self._result is None else self._result, new)
+            for adjustment in self._adjustments:
+                new = adjustment(new)
+            self._base, self._result = base, new
+        return self._result
+
+
+class Document:
+    """Owns the committed value, its history, and the trials that are open.
+
+    What is shown is the committed value with the trials' edits applied in the order in which they were opened.
+    Listeners are called on every real change of it.
+    rule : asked for at every edit and opening of a trial, what else moves with it; history and snapshots follow none
+    """
+
+    def __init__(self, session: Session, path: Path | None = None,
+                 rule: Callable[[], Rule] = lambda: _nothing_follows) -> None:
+        self._rule = rule
+        self._shown = session
         self._committed = session
         self._saved = session
+        self._trials: list[Trial] = []
         self._undo: list[_Step] = []
         self._redo: list[_Step] = []
         self.history_bytes = 0
@@ -54,44 +127,113 @@ class Document:
 
     @property
     def session(self) -> Session:
-        return self._now
+        """The value that is shown."""
+        return self._shown
+
+    @property
+    def committed(self) -> Session:
+        """The value without what is only tried."""
+        return self._committed
 
     @property
     def modified(self) -> bool:
         """True when there are edits that the session's file does not hold."""
-        return self._now != self._saved
+        return self._shown != self._saved
 
     def listen(self, listener: Listener) -> Callable[[], None]:
         """Call `listener` with every new value; the result stops that."""
         self._listeners.append(listener)
         return lambda: self._listeners.remove(listener)
 
-    def change(self, session: Session) -> None:
-        """Show a new value; it becomes a step with the next `commit`.
+    # -- trials ---------------------------------------------------------------------------
 
-        LimitError, and nothing is changed, where it would be larger than a session may be.
+    def trial(self, label: str, settle: Settle = Settle.KEEP, *, alone: bool = False) -> Trial:
+        """Begin to try something; `alone` where nothing is to move along with it."""
+        trial = Trial(self, label, settle, _nothing_follows if alone else self._rule())
+        self._trials.append(trial)
+        return trial
+
+    def refresh(self, strict: Trial | None = None) -> None:
+        """Show the committed value with all trials on it.
+
+        A trial for which there is no place any more is gone; where it is `strict`, the error is raised instead.
         """
-        self._show(self._rule(self._committed, self._now, session))
-
-    def _show(self, session: Session) -> None:
-        if session != self._now:
-            if session.strips is not self._now.strips:
-                check_limits(session)
-            self._now = session
+        shown = self._fold(strict)
+        if shown != self._shown:
+            self._shown = shown
             for listener in list(self._listeners):
-                listener(session)
+                listener(shown)
 
-    def commit(self, label: str, session: Session | None = None) -> None:
-        """Make all since the last step one step of the history, named by `label`."""
-        if session is not None:
-            self.change(session)
-        if self._now != self._committed:
+    def _fold(self, strict: Trial | None = None) -> Session:
+        """The committed value with all trials on it."""
+        value = self._committed
+        for trial in list(self._trials):
+            try:
+                value = trial.result_on(value)
+            except (KeyError, ValueError):
+                if trial is strict:
+                    raise
+                self._close(trial)
+        return value
+
+    def close_trial(self, trial: Trial, label: str, *, kept: bool) -> None:
+        """End a trial: a step of the history where it is kept."""
+        if trial.open:
+            before = self._trials[:self._trials.index(trial)]
+            self._close(trial)
+            if kept:
+                self._step_to(label, self._with_what_it_needs(trial.result_on, before))
+            self.refresh()
+
+    def _with_what_it_needs(self, edit: Edit, tried: list[Trial]) -> Session:
+        """An edit of the committed value; where it is about something that is only tried, that is kept first."""
+        try:
+            return edit(self._committed)
+        except KeyError:
+            if not tried:
+                raise
+            for trial in tried:
+                self.close_trial(trial, trial.label, kept=True)
+            return edit(self._committed)
+
+    def _close(self, trial: Trial) -> None:
+        trial.open = False
+        self._trials.remove(trial)
+
+    def settle(self) -> None:
+        """Be done with all trials: what a hand moved is kept, what was only heard is dropped."""
+        for trial in list(self._trials):
+            self.close_trial(trial, trial.label, kept=trial.settle is Settle.KEEP)
+
+    # -- steps ----------------------------------------------------------------------------
+
+    def commit(self, label: str, edit: Edit) -> None:
+        """Make an edit of the committed value a step of the history; what is being tried stays tried.
+
+        KeyError, ValueError or LimitError, and nothing is changed, where there is no place for it.
+        """
+        new = self._with_what_it_needs(edit, list(self._trials))
+        base = self._committed
+        if new.strips is not base.strips:
+            check_limits(new)
+        self._step_to(label, self._rule()(base, base, new))
+        self.refresh()
+
+    def recall(self, label: str, edit: Edit) -> None:
+        """A step to a value as it is: nothing else moves along."""
+        new = self._with_what_it_needs(edit, list(self._trials))
+        check_limits(new)
+        self._step_to(label, new)
+        self.refresh()
+
+    def _step_to(self, label: str, new: Session) -> None:
+        if new != self._committed:
             self.history_bytes -= sum(step.size for step in self._redo)
             self._redo.clear()
-            step = _Step(label, self._committed, bytes_beyond(self._committed, self._now))
+            step = _Step(label, self._committed, bytes_beyond(self._committed, new))
             self._undo.append(step)
             self.history_bytes += step.size
-            self._committed = self._now
+            self._committed = new
             self._forget_oldest()
 
     def _forget_oldest(self) -> None:
@@ -101,38 +243,41 @@ class Document:
             count += 1
         del self._undo[:count]
 
-    def recall(self, label: str, session: Session) -> None:
-        """A step to a value as it is: nothing else moves along."""
-        self._show(session)
-        self.commit(label)
+    def adjust(self, edit: Edit) -> None:
+        """A change that is no step of its own but belongs to what is there (a measured level).
 
-    def revert(self) -> None:
-        """Drop what was changed since the last step."""
-        self._show(self._committed)
-
-    def adjust(self, edit: Callable[[Session], Session]) -> None:
-        """A change that belongs to the last step rather than to a new one (a measured offset).
-
-        A drag that goes on meanwhile still becomes a step of its own.
+        Of what is being tried it becomes a part, where it concerns that and not the committed value.
         """
-        resting = self._committed == self._now
-        adjusted = edit(self._now)
-        self._committed = adjusted if resting else edit(self._committed)
-        self._show(adjusted)
+        self._committed = edit(self._committed)
+        self._fold()
+        value = self._committed
+        for trial in self._trials:
+            value = trial.result_on(value)
+            if edit(value) != value:
+                trial.adjust(edit)
+                break
+        self.refresh()
+
+    # -- history --------------------------------------------------------------------------
 
     @property
     def undo_label(self) -> str | None:
-        return self._undo[-1].label if self._undo else None
+        """What `undo` would take back."""
+        moving = next((trial.label for trial in reversed(self._trials) if trial.settle is Settle.KEEP), None)
+        return moving or (self._undo[-1].label if self._undo else None)
 
     @property
     def redo_label(self) -> str | None:
+        """What `redo` would bring back."""
         return self._redo[-1].label if self._redo else None
 
     def undo(self) -> str | None:
-        """Go back a step; its name, or None where there is none."""
+        """Go back a step; its name, or None where there is none.  Trials are settled first."""
+        self.settle()
         return self._step(self._undo, self._redo)
 
     def redo(self) -> str | None:
+        self.settle()
         return self._step(self._redo, self._undo)
 
     def _step(self, source: list[_Step], target: list[_Step]) -> str | None:
@@ -141,13 +286,15 @@ class Document:
         step = source.pop()
         target.append(_Step(step.label, self._committed, step.size))
         self._committed = step.session
-        self._show(step.session)
+        self.refresh()
         return step.label
 
+    # -- file -----------------------------------------------------------------------------
+
     def saved(self, path: Path) -> None:
-        """The present value now stands in that file."""
+        """What is shown now stands in that file."""
         self.path = path
-        self._saved = self._now
+        self._saved = self._shown
 
     def mark_unsaved(self) -> None:
         """The value stands in no file yet (recovered after a crash)."""

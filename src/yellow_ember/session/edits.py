@@ -29,8 +29,9 @@ def edit_strip(session: Session, strip_id: str, change: Callable[[Strip], Strip]
 
 def edit_stage(session: Session, strip_id: str, stage_id: str,
                change: Callable[[StageSettings], StageSettings]) -> Session:
-    """The session with one stage changed."""
+    """The session with one stage changed.  KeyError where the strip has none such."""
     strip = session.strip(strip_id)
+    strip.stage(stage_id)
     chain = tuple(change(stage) if stage.id == stage_id else stage for stage in strip.chain)
     return session.with_strip(strip.with_(chain=chain))
 
@@ -38,6 +39,27 @@ def edit_stage(session: Session, strip_id: str, stage_id: str,
 def replace_stage(stage: StageSettings, **changes: object) -> StageSettings:
     """The stage with some of its fields changed."""
     return dataclasses.replace(stage, **changes)  # type: ignore[arg-type]
+
+
+def difference(before: Session, after: Session) -> Callable[[Session], Session]:
+    """What leads from one value to another with the same strips, as an edit of any value that has them."""
+    own = {name: getattr(after, name) for name in _fields(after) - {"strips"}
+           if getattr(after, name) != getattr(before, name)}
+    changed = {strip.id: {name: getattr(strip, name) for name in _fields(strip)
+                          if getattr(strip, name) != getattr(old, name)}
+               for strip, old in zip(after.strips, before.strips, strict=True) if strip is not old}
+
+    def edit(session: Session) -> Session:
+        for strip_id, values in changed.items():
+            if values:
+                session = session.with_strip(session.strip(strip_id).with_(**values))
+        return session.with_(**own) if own else session
+
+    return edit
+
+
+def _fields(value: Session | Strip) -> set[str]:
+    return {field.name for field in dataclasses.fields(value)}
 
 
 AS_NEW: dict[str, object] = {"wet_db": 0.0, "dry_db": None, "mix_pct": 100.0, "mono": False}

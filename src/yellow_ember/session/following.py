@@ -43,20 +43,20 @@ def _never(_name: str) -> bool:
     return False
 
 
-def follow(committed: Session, now: Session, new: Session, selected: tuple[str, ...] = ()) -> Session:
+def follow(base: Session, new: Session, selected: tuple[str, ...] = ()) -> Session:
     """The new value with all that is linked moved along.
 
-    committed : where the movement began, which relative moves count from; now : the value before
+    base : where the movement began
     selected : strips that are edited at once: faders by as much, stages to the same value
     """
-    if new.strips is now.strips:
+    if new.strips is base.strips:
         return new
     rules = [_Rule(group.members, group.of_stages, group.links, _always if group.relative else _never)
              for group in new.links]
     if len(selected) > 1:
         rules.append(_Rule(selected, False, _always, STRIP_FIELDS.__contains__))
     for rule in rules:
-        new = _follow_rule(rule, committed, now, new)
+        new = _follow_rule(rule, base, new)
     return new
 
 
@@ -92,10 +92,9 @@ def _values(session: Session, rule: _Rule, member: str) -> dict[_Place, tuple[st
     return values
 
 
-def _follow_rule(rule: _Rule, committed: Session, now: Session, new: Session) -> Session:
-    before = {member: _values(now, rule, member) for member in rule.members}
+def _follow_rule(rule: _Rule, base: Session, new: Session) -> Session:
+    before = {member: _values(base, rule, member) for member in rule.members}
     behind = {member: _values(new, rule, member) for member in rule.members}
-    start = {member: _values(committed, rule, member) for member in rule.members}
     for member in rule.members:
         # A stage that was not there before brings its own settings and moves nobody.
         moved = [place for place, (stage, value) in behind[member].items()
@@ -107,9 +106,7 @@ def _follow_rule(rule: _Rule, committed: Session, now: Session, new: Session) ->
                     continue
                 value = behind[member][place][1]
                 if rule.relative(_name(place)):
-                    origin = start[member].get(place, before[member][place])[1]
-                    base = start[other].get(place, before[other][place])[1]
-                    value = _moved_as_much(place, origin, value, base)
+                    value = _moved_as_much(place, before[member][place][1], value, before[other][place][1])
                 new = _set(new, rule, other, place, behind[other][place][0], value)
     return new
 
