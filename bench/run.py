@@ -41,12 +41,13 @@ from yellow_ember.engine.batch import DONE, BatchOrder, run_batch
 from yellow_ember.engine.client import EngineClient
 from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.forking import start_server
+from yellow_ember.engine.jobs import Job, wait_any
 from yellow_ember.engine.messages import DeviceSettings
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.printing import PrintOrder, print_session
 from yellow_ember.engine.speed import RATE, seconds_taken, test_signal
 from yellow_ember.engine.strip_prints import print_file
-from yellow_ember.engine.variations import VariationJobs, VariationOrder
+from yellow_ember.engine.variations import VariationOrder, dealt, render_variations
 from yellow_ember.files.conformed import conform
 from yellow_ember.session.edits import add_stage, set_parameter, use_chain
 from yellow_ember.session.model import Loop, Quality, Session, new_stage, session_from_audio
@@ -467,11 +468,13 @@ def variations() -> None:
 
     def seconds(order: VariationOrder, asked: list[Values]) -> float:
         started = time.perf_counter()
-        jobs = VariationJobs(session, order, asked)
-        while not jobs.done:
-            jobs.poll()
-            time.sleep(0.01)
-        jobs.result()
+        jobs = [Job(render_variations, session, order, share) for share in dealt(asked)]
+        while not all(job.done for job in jobs):
+            wait_any(jobs, 1.0)
+            for job in jobs:
+                job.poll()
+        for job in jobs:
+            job.result()
         return time.perf_counter() - started
 
     kind = stage_kind("tape")

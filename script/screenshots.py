@@ -123,7 +123,7 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     field.close()
     window.bench.open_variations()
     sheet = window.findChild(VariationSheet)
-    wait(application, lambda: sheet._jobs is None)
+    wait(application, lambda: not workspace.jobs.is_running_several(sheet))
     sheet.hear(sheet.tiles[8])
     seconds(application, 0.3)
     keep("variations", sheet)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 import numpy as np
@@ -15,9 +14,8 @@ from yellow_ember.app.contours import bilinear, contour
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.variation_sheet import VariationSheet
 from yellow_ember.dsp.stages import STAGES, stage_kind
-from yellow_ember.engine.jobs import JobError
 from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.engine.variations import VariationJobs, VariationOrder, render_variations
+from yellow_ember.engine.variations import VariationOrder, dealt, render_variations
 from yellow_ember.session.edits import add_stage, set_parameter
 from yellow_ember.session.model import Loop, Session, new_stage
 from yellow_ember.session.variation_plan import FIRST_CHOICES, MOST, along, at_random, counts, first_choice
@@ -81,22 +79,13 @@ def test_a_variation_is_what_the_strip_would_be(session: Session) -> None:
 def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Session) -> None:
     drive = session.strip(STRIP).chain[1]
     values = [{**drive.params, "drive_db": level} for level in (6.0, 12.0, 18.0, 24.0, 30.0)]
-    jobs = VariationJobs(session, VariationOrder(STRIP, drive.id, 0.7, 1), values)
-    made = []
-    end = time.monotonic() + 60.0
-    while not jobs.done and time.monotonic() < end:
-        made += jobs.poll()
-        time.sleep(0.02)
-    made += jobs.poll()
-    jobs.result()
+    shares = dealt(values)
+    assert [len(share) for share in shares] == [3, 2]
+    made = [found for share in shares
+            for found in render_variations(quiet, session, VariationOrder(STRIP, drive.id, 0.7, 1), share)]
     assert sorted(found.number for found in made) == [0, 1, 2, 3, 4]
     heats = [found.heat_db for found in sorted(made, key=lambda found: found.number)]
     assert heats == sorted(heats)
-    cancelled = VariationJobs(session, VariationOrder(STRIP, drive.id), values)
-    cancelled.cancel()
-    assert cancelled.done
-    with pytest.raises(JobError, match="cancelled"):
-        cancelled.result()
 
 
 # -- the sheet --------------------------------------------------------------------------------
@@ -115,7 +104,7 @@ def driven(window: MainWindow) -> MainWindow:
 def sheet(driven: MainWindow, qtbot: Any) -> VariationSheet:
     driven.bench.open_variations()
     found = driven.findChild(VariationSheet)
-    qtbot.waitUntil(lambda: found._jobs is None, timeout=90000)
+    qtbot.waitUntil(lambda: not driven.workspace.jobs.is_running_several(found), timeout=90000)
     return found
 
 

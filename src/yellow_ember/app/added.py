@@ -9,7 +9,6 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.measurer import sound_of
 from yellow_ember.engine.difference import AddedPart, print_added
-from yellow_ember.engine.jobs import Job, JobError
 
 if TYPE_CHECKING:
     from yellow_ember.app.workspace import Workspace
@@ -35,7 +34,6 @@ class AddedListening(QObject):
         self._wanted: tuple[object, ...] = ()
         self._heard: tuple[object, ...] = ()
         self._since = 0.0
-        self._job: Job[AddedPart] | None = None
 
     def switch(self, on: bool) -> None:
         """Hear the added part of the chosen strip, or the strip again."""
@@ -52,14 +50,9 @@ class AddedListening(QObject):
         self.louder_db = self.louder_db if louder_db is None else louder_db
 
     def _drop(self) -> None:
-        self.cancel()
+        self._workspace.jobs.cancel(self)
         self.found, self._heard, self._wanted = None, (), ()
         self._workspace.prints.put_first(None)
-
-    def cancel(self) -> None:
-        if self._job is not None:
-            self._job.cancel()
-            self._job = None
 
     def poll(self) -> None:
         """Called with the clock."""
@@ -75,25 +68,21 @@ class AddedListening(QObject):
         now = time.monotonic()
         if wanted != self._wanted:
             self._wanted, self._since = wanted, now
-            self.cancel()
-        if self._job is None and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
+            workspace.jobs.cancel(self)
+        if not workspace.jobs.is_running(self) and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
             if not strip.chain:
                 self._heard = wanted
                 workspace.messages.say(f"{strip.name} has no stages: nothing is added")
                 return
             limit = round(workspace.settings.prints_gb * 2**30)
-            self._job = Job(print_added, workspace.session, strip.id, self.keep_tone, self.louder_db, limit)
-        elif self._job is not None and self._job.poll():
-            self._take()
+            workspace.jobs.start(self, print_added, workspace.session, strip.id, self.keep_tone, self.louder_db, limit,
+                                 done=self._take, failed=self._fail)
 
-    def _take(self) -> None:
-        job, self._job = self._job, None
-        assert job is not None
-        self._heard = self._wanted
-        try:
-            self.found = job.result()
-        except JobError as error:
-            self._workspace.messages.warn(f"The added part can't be heard: {error}")
-            return
-        self._workspace.prints.put_first(self.found.part)
+    def _take(self, found: AddedPart) -> None:
+        self._heard, self.found = self._wanted, found
+        self._workspace.prints.put_first(found.part)
         self.changed.emit()
+
+    def _fail(self, reason: str) -> None:
+        self._heard = self._wanted
+        self._workspace.messages.warn(f"The added part can't be heard: {reason}")

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject
 
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import mix_offset, stage_offset
 from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
 from yellow_ember.session.model import Strip
@@ -20,42 +19,28 @@ class AskedMatch(QObject):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
         self._workspace = workspace
-        self._job: tuple[str, Job[float], Callable[[Strip, float], None]] | None = None
-        workspace.frame.connect(lambda _state: self._poll())
-        workspace.closing.connect(self._cancel)
 
     def match_stage(self, strip_id: str, stage_id: str) -> None:
         """Make a stage as loud as what enters it, by its wet level."""
-        self._start(strip_id, Job(stage_offset, self._workspace.session, strip_id, stage_id),
-                    lambda strip, offset: self._take_stage(strip, stage_id, offset))
+        self._start(strip_id, lambda strip, offset: self._take_stage(strip, stage_id, offset),
+                    stage_offset, strip_id, stage_id)
 
     def match_in_mix(self, strip_id: str) -> None:
         """Make the mix as loud with a strip's chain as without it, by the strip's match."""
-        self._start(strip_id, Job(mix_offset, self._workspace.session, strip_id), self._take_mix)
+        self._start(strip_id, self._take_mix, mix_offset, strip_id)
 
-    def _start(self, strip_id: str, job: Job[float], take: Callable[[Strip, float], None]) -> None:
-        self._cancel()
-        self._job = strip_id, job, take
-        self._workspace.messages.say("Measuring\u2026")
+    def _start(self, strip_id: str, take: Callable[[Strip, float], None], measure: Callable[..., float],
+               *of: str) -> None:
+        workspace = self._workspace
 
-    def _cancel(self) -> None:
-        if self._job is not None:
-            self._job[1].cancel()
-            self._job = None
+        def arrived(offset: float) -> None:
+            for strip in workspace.session.strips:
+                if strip.id == strip_id:
+                    take(strip, offset)
 
-    def _poll(self) -> None:
-        if self._job is None or not self._job[1].poll():
-            return
-        strip_id, job, take = self._job
-        self._job = None
-        try:
-            found = job.result()
-        except JobError as error:
-            self._workspace.messages.warn(f"It can't be matched: {error}")
-            return
-        for strip in self._workspace.session.strips:
-            if strip.id == strip_id:
-                take(strip, found)
+        workspace.jobs.start(self, measure, workspace.session, *of, done=arrived,
+                             failed=lambda reason: workspace.messages.warn(f"It can't be matched: {reason}"))
+        workspace.messages.say("Measuring\u2026")
 
     def _take_stage(self, strip: Strip, stage_id: str, offset: float) -> None:
         stage = next((stage for stage in strip.chain if stage.id == stage_id), None)

@@ -14,7 +14,6 @@ from yellow_ember.app import theme
 from yellow_ember.app.text import TextLabel
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.edits import difference, edit_strip
 from yellow_ember.session.model import Session
@@ -30,7 +29,8 @@ class Audition(TryingWindow):
         super().__init__(workspace, parent)
         self._strip_id = workspace.strip_id
         self._offsets: dict[str, float] = {}
-        self._job: tuple[str, Job[StripMeasurement]] | None = None
+        self._measuring = ""
+        """Key of the entry that is being measured."""
         self.heard: str | None = None
         self.list = QListWidget()
         self.list.setAccessibleName(name)
@@ -43,7 +43,6 @@ class Audition(TryingWindow):
             ("Keep", self.keep, "Make what is heard a step of the history"),
             ("Back to what was there", self.go_back, "Leave the strip as it was")))
         workspace.session_changed.connect(self._leave_what_is_gone)
-        workspace.frame.connect(self._poll)
 
     def needed(self) -> set[str]:
         """Ids of the strips and stages that are tried on."""
@@ -102,8 +101,9 @@ class Audition(TryingWindow):
             self.state.setText(str(reason))
 
     def _measure(self, key: str) -> None:
-        self._cancel()
-        self._job = (key, Job(measure_strip, self._matched(key, 0.0), self._strip_id))
+        tried = self._matched(key, 0.0)
+        self._measuring = key
+        self._workspace.jobs.start(self, measure_strip, tried, self._strip_id, done=self._take, failed=self._fail)
 
     def _hear(self, key: str) -> None:
         offset = self._offsets[key]
@@ -111,39 +111,28 @@ class Audition(TryingWindow):
         self.heard = key
         self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
 
-    def _poll(self) -> None:
-        """With the clock: take measurements in, and use the time for the entries beside the chosen one."""
-        if not self.isVisible():
-            return
-        if self._job is not None:
-            key, job = self._job
-            if not job.poll():
-                return
-            self._job = None
-            try:
-                self._offsets[key] = job.result().offset_db
-            except JobError as error:
-                self._offsets[key] = 0.0
-                self.state.setText(str(error))
-            if self.chosen_key == key:
-                self._hear(key)
-            return
+    def _take(self, found: StripMeasurement) -> None:
+        self._know(found.offset_db)
+
+    def _fail(self, reason: str) -> None:
+        self._know(0.0)
+        self.state.setText(reason)
+
+    def _know(self, offset_db: float) -> None:
+        """How loud an entry is: it can be heard, and there is time for those beside the chosen one."""
+        key, self._measuring = self._measuring, ""
+        self._offsets[key] = offset_db
+        if self.chosen_key == key:
+            self._hear(key)
         row, keys = self.list.currentRow(), self.keys()
-        if row < 0:
-            return
         for beside in (row + 1, row - 1):
-            if 0 <= beside < len(keys) and keys[beside] and keys[beside] not in self._offsets:
+            if row >= 0 and 0 <= beside < len(keys) and keys[beside] and keys[beside] not in self._offsets:
                 try:
                     self._measure(keys[beside])
                     return
                 except ValueError:
                     # It will say why when it is chosen.
                     continue
-
-    def _cancel(self) -> None:
-        if self._job is not None:
-            self._job[1].cancel()
-            self._job = None
 
     def keep(self) -> None:
         """Make what is heard a step of the history, and close."""
@@ -154,5 +143,5 @@ class Audition(TryingWindow):
         self.close()
 
     def let_go(self) -> None:
-        self._cancel()
+        self._workspace.jobs.cancel(self)
         super().let_go()

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip_prints import find_print, print_file, print_strip
 from yellow_ember.files.kinds import FileState, state_of_file
@@ -51,7 +50,8 @@ class BackgroundPrints(QObject):
         """How the files of the prints were when they were taken."""
         self._check_at = 0.0
         self._waiting: list[str] = []
-        self._job: tuple[str, str, Job[StripPrint]] | None = None
+        self._now: tuple[str, str] | None = None
+        """The strip that is being printed, and the name of its print."""
         self._failed: set[str] = set()
         self._told: object = None
         self._first: StripPrint | None = None
@@ -59,14 +59,14 @@ class BackgroundPrints(QObject):
     def state(self, strip_id: str) -> PrintState:
         if strip_id in self._prints:
             return PrintState.PRINTED
-        if self._job is not None and self._job[0] == strip_id:
+        if self._now is not None and self._now[0] == strip_id:
             return PrintState.PRINTING
         return PrintState.WAITING if strip_id in self._waiting else PrintState.LIVE
 
     @property
     def share(self) -> float:
         """How much of the strip that is being printed is done."""
-        return 0.0 if self._job is None else self._job[2].share
+        return 0.0 if self._now is None else self._workspace.jobs.share(self)
 
     def _worth_printing(self, strip: Strip) -> bool:
         return not strip.bypass and any(stage.on for stage in strip.chain)
@@ -77,7 +77,7 @@ class BackgroundPrints(QObject):
         return max((found.frames for found in ready if found is not None), default=0)
 
     def poll(self) -> None:
-        """Called with the clock."""
+        """See what has changed, and begin with what is next; called with the clock."""
         workspace = self._workspace
         session = workspace.session
         if not workspace.settings.background_printing or workspace.imports.busy:
@@ -88,7 +88,6 @@ class BackgroundPrints(QObject):
         if session is not self._session or editing != self._editing:
             self._session, self._editing = session, editing
             self._look(session)
-        self._poll_job()
         self._start_next(session)
         self._tell()
 
@@ -131,13 +130,12 @@ class BackgroundPrints(QObject):
         self._files = files
         self._waiting = [strip.id for strip in session.strips if strip.id in files and strip.id not in self._prints
                          and files[strip.id][0] not in self._failed]
-        if self._job is not None and files.get(self._job[0], ("", 0.0))[0] != self._job[1]:
-            self._job[2].cancel()
-            self._job = None
+        if self._now is not None and files.get(self._now[0], ("", 0.0))[0] != self._now[1]:
+            self._cancel()
         self._send()
 
     def _start_next(self, session: Session) -> None:
-        if self._job is not None or not self._waiting or self._workspace.matcher.waiting():
+        if self._now is not None or not self._waiting or self._workspace.matcher.waiting():
             # What is still to be matched is heard; what is to be printed is heard either way.
             return
         frames, now = self._frames(session), time.monotonic()
@@ -150,20 +148,23 @@ class BackgroundPrints(QObject):
                 self._take(found)
                 continue
             limit = round(self._workspace.settings.prints_gb * 2**30)
-            self._job = (strip_id, name, Job(print_strip, session, strip_id, frames, limit))
+            self._now = strip_id, name
+            self._workspace.jobs.start(self, print_strip, session, strip_id, frames, limit,
+                                       done=self._finish, failed=self._fail)
             return
 
-    def _poll_job(self) -> None:
-        if self._job is None or not self._job[2].poll():
-            return
-        strip_id, name, job = self._job
-        self._job = None
-        try:
-            self._take(job.result())
-        except JobError as error:
-            self._failed.add(name)
-            self._waiting.remove(strip_id)
-            self._workspace.messages.warn(f"{error}. The strip runs live")
+    def _finish(self, found: StripPrint) -> None:
+        self._now = None
+        self._take(found)
+        self._tell()
+
+    def _fail(self, reason: str) -> None:
+        assert self._now is not None
+        (strip_id, name), self._now = self._now, None
+        self._failed.add(name)
+        self._waiting.remove(strip_id)
+        self._workspace.messages.warn(f"{reason}. The strip runs live")
+        self._tell()
 
     def _take(self, found: StripPrint) -> None:
         self._prints[found.strip_id] = found
@@ -184,7 +185,7 @@ class BackgroundPrints(QObject):
             self._workspace.engine.use_prints(tuple(prints.values()))
 
     def _drop_all(self) -> None:
-        self.cancel()
+        self._cancel()
         if self._prints or self._waiting or self._session is not None:
             self._session = None
             self._prints, self._waiting, self._files = {}, [], {}
@@ -192,13 +193,11 @@ class BackgroundPrints(QObject):
         self._tell()
 
     def _tell(self) -> None:
-        job = None if self._job is None else (self._job[0], round(self._job[2].share, 1))
-        news = (tuple(self._prints), tuple(self._waiting), job)
+        news = (tuple(self._prints), tuple(self._waiting), self._now, round(self.share, 1))
         if news != self._told:
             self._told = news
             self.changed.emit()
 
-    def cancel(self) -> None:
-        if self._job is not None:
-            self._job[2].cancel()
-            self._job = None
+    def _cancel(self) -> None:
+        self._workspace.jobs.cancel(self)
+        self._now = None

@@ -23,8 +23,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, Values, as_pair
-from yellow_ember.engine.jobs import JobError
-from yellow_ember.engine.variations import VariationJobs, VariationOrder
+from yellow_ember.engine.variations import Variation, VariationOrder, dealt, render_variations
 from yellow_ember.session.edits import edit_strip, set_parameter
 from yellow_ember.session.model import Session
 
@@ -186,7 +185,6 @@ class BalanceField(ToolWindow):
         self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
         kind = self._stage().declaration
         self.setWindowTitle(f"Balance field of {kind.label} on {workspace.strip.name}")
-        self._jobs: VariationJobs | None = None
         self._round = 0
         self._asked: list[tuple[int, int]] = []
         self._maps: dict[str, Samples] = {}
@@ -287,26 +285,21 @@ class BalanceField(ToolWindow):
         """With the clock: make the next, finer map."""
         if not self.isVisible() or not self._here:
             return
-        if self._jobs is None:
-            settled = time.monotonic() - self._since >= self._settle
-            if self._round < len(_ROUNDS) and settled:
-                self._begin()
-            return
-        for found in self._jobs.poll():
-            row, column = self._asked[found.number]
-            for name, value in (("heat", found.heat_db), ("brightness", found.brightness),
-                                ("offset", found.offset_db)):
-                self._coming[name][row, column] = value
-        if not self._jobs.done:
-            return
-        jobs, self._jobs = self._jobs, None
+        settled = time.monotonic() - self._since >= self._settle
+        if self._round < len(_ROUNDS) and settled and not self._workspace.jobs.is_running_several(self):
+            self._begin()
+
+    def _take(self, found: Variation) -> None:
+        row, column = self._asked[found.number]
+        for name, value in (("heat", found.heat_db), ("brightness", found.brightness), ("offset", found.offset_db)):
+            self._coming[name][row, column] = value
+
+    def _fail(self, reason: str) -> None:
+        self.state.setText(reason)
+        self._round = len(_ROUNDS)
+
+    def _end_round(self) -> None:
         self._round += 1
-        try:
-            jobs.result()
-        except JobError as error:
-            self.state.setText(str(error))
-            self._round = len(_ROUNDS)
-            return
         self._maps = self._coming
         self.rounds += 1
         self.picture.show_map(self._maps["heat"], self._maps["brightness"])
@@ -329,12 +322,13 @@ class BalanceField(ToolWindow):
                                   y.id: y.clamp(y.at(row / (rows - 1)))})
         self._coming = coming
         order = VariationOrder(self._strip_id, self._stage_id, _SECONDS, _FACTOR)
-        self._jobs = VariationJobs(self._workspace.session, order, list(asked))
+        session = self._workspace.session
+        self._workspace.jobs.start_several(
+            self, render_variations, [(session, order, share) for share in dealt(asked)],
+            part=self._take, done=lambda _: self._end_round(), failed=self._fail)
 
     def _cancel(self) -> None:
-        if self._jobs is not None:
-            self._jobs.cancel()
-            self._jobs = None
+        self._workspace.jobs.cancel_several(self)
 
     # -- hands --------------------------------------------------------------------------
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import queue
 import threading
-from contextlib import closing
 from pathlib import Path
 
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
@@ -59,22 +58,15 @@ class _Run:
 
     def _work(self) -> None:
         try:
-            with closing(run_batch(self._inputs, self._order, self._progress)) as entries:
-                for entry in entries:
-                    self.news.put(entry)
-                    if self.stopped:
-                        break
+            for entry in run_batch(self._inputs, self._order, self._progress, lambda: self.stopped):
+                self.news.put(entry)
         except (AudioFileError, ValueError, OSError) as error:
             self.news.put(str(error))
         self.news.put(None)
 
     def stop(self) -> None:
-        """Begin no more files; of those that are being worked on nothing is left."""
+        """End within a moment; of files that are being worked on nothing is left."""
         self.stopped = True
-
-    def join(self) -> None:
-        self.stop()
-        self._thread.join()
 
 
 class BatchWindow(ToolWindow):
@@ -160,7 +152,7 @@ class BatchWindow(ToolWindow):
         layout.addWidget(self.state)
         layout.addLayout(self.button_row((
             ("Start", self.start, "Begin, with what is in the list"),
-            ("Stop", self.stop, "Begin no more files; another start goes on from there"),
+            ("Stop", self.stop, "End; another start goes on from there"),
             ("Report\u2026", self.save_report, "What became of each file, as JSON"))))
 
     # -- what goes in -------------------------------------------------------------------
@@ -226,10 +218,9 @@ class BatchWindow(ToolWindow):
         self._show_running()
 
     def stop(self) -> None:
-        """Begin no more files; another start goes on where this one was."""
+        """End; another start goes on where this one was."""
         if self._run is not None:
             self._run.stop()
-            self.state.setText("Stopping: files that are being worked on are finished\u2026")
 
     def _poll(self) -> None:
         """With the clock: show what has become of files."""
@@ -298,5 +289,5 @@ class BatchWindow(ToolWindow):
 
     def let_go(self) -> None:
         if self._run is not None:
-            self._run.join()
+            self._run.stop()
             self._run = None

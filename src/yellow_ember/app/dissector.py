@@ -9,7 +9,6 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.measurer import sound_of
 from yellow_ember.engine.dissecting import Dissection, dissect_strip
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.session.model import Session
 
 if TYPE_CHECKING:
@@ -28,7 +27,6 @@ class Dissector(QObject):
         self._workspace = workspace
         self._known: deque[tuple[tuple[object, ...], Dissection | None]] = deque(maxlen=_REMEMBERED)
         self._asked: tuple[Session, str, Dissection | None] | None = None
-        self._job: tuple[tuple[object, ...], Job[Dissection]] | None = None
 
     def of(self, strip_id: str) -> Dissection | None:
         """What is known of the strip as it is now."""
@@ -40,27 +38,20 @@ class Dissector(QObject):
         return self._asked[2]
 
     def poll(self) -> None:
-        """Called with the clock."""
+        """Start where there is something new to take apart; called with the clock."""
         workspace = self._workspace
-        if self._job is not None:
-            sound, job = self._job
-            if job.poll():
-                self._job = self._asked = None
-                try:
-                    self._known.appendleft((sound, job.result()))
-                except JobError:
-                    # What can't be run can't be measured either, and that is said.
-                    self._known.appendleft((sound, None))
-                self.changed.emit()
-            return
         strip = workspace.strip
-        if not strip.chain or not workspace.measurer.fresh(strip.id) or workspace.measurer.busy:
+        if workspace.jobs.is_running(self) or not strip.chain or not workspace.measurer.fresh(
+                strip.id) or workspace.measurer.busy:
             return
         sound = sound_of(workspace.session, strip.id)
         if all(known != sound for known, _ in self._known):
-            self._job = (sound, Job(dissect_strip, workspace.session, strip.id))
+            # What can't be run can't be measured either, and that is said.
+            workspace.jobs.start(self, dissect_strip, workspace.session, strip.id,
+                                 done=lambda found: self._take(sound, found),
+                                 failed=lambda _reason: self._take(sound, None))
 
-    def cancel(self) -> None:
-        if self._job is not None:
-            self._job[1].cancel()
-            self._job = None
+    def _take(self, sound: tuple[object, ...], found: Dissection | None) -> None:
+        self._asked = None
+        self._known.appendleft((sound, found))
+        self.changed.emit()

@@ -6,7 +6,9 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yellow_ember.engine.jobs import Job, JobError, Progress
+from PyQt6.QtCore import QObject
+
+from yellow_ember.engine.jobs import Progress
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
 from yellow_ember.session.model import Session
@@ -22,16 +24,17 @@ def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
     return conform(path, rate, progress)
 
 
-class Imports:
+class Imports(QObject):
     """Sees to it that every track's audio has a ready copy, and tells the engine when it has."""
 
     def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
         self._workspace = workspace
         self._ready: dict[tuple[Path, int], Conformed] = {}
         self._failed: set[tuple[Path, int]] = set()
         self._waiting: list[tuple[Path, int]] = []
         self._check_at = 0.0
-        self._now: tuple[tuple[Path, int], Job[Conformed]] | None = None
+        self._now: tuple[Path, int] | None = None
 
     def ready(self, path: Path | None) -> Conformed | None:
         """The ready copy of a file at the session's rate, where there is one."""
@@ -47,7 +50,7 @@ class Imports:
             if strip.audio is None:
                 continue
             key = (strip.audio, session.rate)
-            if key in self._ready or key in self._failed or key in self._waiting or self._is_now(key):
+            if key in self._ready or key in self._failed or key in self._waiting or key == self._now:
                 continue
             found = find_conformed(*key) if is_file(strip.audio) else None
             if found is not None:
@@ -55,32 +58,32 @@ class Imports:
             elif is_file(strip.audio):
                 self._waiting.append(key)
 
-    def _is_now(self, key: tuple[Path, int]) -> bool:
-        return self._now is not None and self._now[0] == key
-
     def _take(self, key: tuple[Path, int], found: Conformed) -> None:
         self._ready[key] = found
         if found.warning:
             self._workspace.messages.warn(found.warning)
 
     def poll(self) -> None:
-        """Called with the clock."""
+        """Begin with what waits, and show how far it is; called with the clock."""
         self._check()
-        if self._now is None:
-            if self._waiting:
-                key = self._waiting.pop(0)
-                self._now = (key, Job(_conform, *key))
-            return
-        key, job = self._now
-        if not job.poll():
-            self._workspace.working.emit(f"Reading {key[0].name}", job.share)
-            return
+        jobs = self._workspace.jobs
+        if self._now is not None:
+            self._workspace.working.emit(f"Reading {self._now[0].name}", jobs.share(self))
+        elif self._waiting:
+            key = self._now = self._waiting.pop(0)
+            jobs.start(self, _conform, *key, done=lambda found: self._finish(key, found), failed=self._fail)
+
+    def _finish(self, key: tuple[Path, int], found: Conformed) -> None:
         self._now = None
-        try:
-            self._take(key, job.result())
-        except JobError as error:
-            self._failed.add(key)
-            self._workspace.messages.warn(str(error))
+        self._take(key, found)
+        if not self._waiting:
+            self._made_ready()
+
+    def _fail(self, reason: str) -> None:
+        assert self._now is not None
+        self._failed.add(self._now)
+        self._now = None
+        self._workspace.messages.warn(reason)
         if not self._waiting:
             self._made_ready()
 
@@ -107,8 +110,3 @@ class Imports:
             self.want(self._workspace.session)
             if self._now is None and not self._waiting:
                 self._made_ready()
-
-    def cancel(self) -> None:
-        if self._now is not None:
-            self._now[1].cancel()
-        self._waiting.clear()

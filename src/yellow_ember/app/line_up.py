@@ -7,10 +7,9 @@ meters see them.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import Future
 
 import numpy as np
-from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
@@ -64,9 +63,6 @@ _STEP_MS, _SWEEP_MS = 420, 160
 class LineUpWindow(ToolWindow):
     """One machine on the line-up bench.  Every change is the session's and can be undone there."""
 
-    _read = pyqtSignal(object)
-    _stepped = pyqtSignal(object)
-
     def __init__(self, workspace: Workspace, strip_id: str, stage_id: str, parent: QWidget) -> None:
         super().__init__(workspace, parent)
         self._gesture = Gesture(workspace)
@@ -77,7 +73,8 @@ class LineUpWindow(ToolWindow):
         self._source, self._tone = "tape", "1000"
         self._sweep: list[tuple[float, float]] = []
         self._sweep_tones: Iterator[float] = iter(())
-        self._busy = self._again = False
+        self._question: float | None = None
+        """The tone that is to be read next."""
         self._steps: Iterator[Step] | None = None
         self.reading: MeterReading | None = None
         self.meters, self.picture = Meters(), BiasPicture()
@@ -90,8 +87,6 @@ class LineUpWindow(ToolWindow):
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._tick)
         self._lay_out()
-        self._read.connect(self._show)
-        self._stepped.connect(self._take_step)
         workspace.closing.connect(self.close)
         self._connection = workspace.session_changed.connect(self.refresh)
         self._fill_kept()
@@ -214,30 +209,29 @@ class LineUpWindow(ToolWindow):
     # -- reading ------------------------------------------------------------------------
 
     def _ask(self, hz: float) -> None:
-        """Read a tone in the background; the newest question wins."""
-        if self._busy:
-            self._again = True
-            return
-        self._busy = True
-        read = from_alignment_tape if self._source == "tape" else from_oscillator
-        asked = self._workspace.thinker.submit(read, self.values, hz, self._workspace.session.reference_dbfs)
-        asked.add_done_callback(self._answered)
+        """Read a tone in the background; while one is read only the newest question waits."""
+        self._question = hz
+        if not self._workspace.jobs.is_running(self, "tone"):
+            self._answer_next()
 
-    def _answered(self, outcome: Future[MeterReading]) -> None:
-        """In the worker's thread: the signal brings the reading to the window's."""
-        if not outcome.cancelled() and outcome.exception() is None:
-            self._read.emit(outcome.result())
+    def _answer_next(self) -> None:
+        hz, self._question = self._question, None
+        if hz is not None:
+            read = from_alignment_tape if self._source == "tape" else from_oscillator
+            self._workspace.jobs.think(self, read, self.values, hz, self._workspace.session.reference_dbfs,
+                                       name="tone", done=self._show, failed=self._fail)
+
+    def _fail(self, reason: str) -> None:
+        self._workspace.messages.warn(f"The meters can't be read: {reason}")
+        self._answer_next()
 
     def _show(self, reading: MeterReading) -> None:
-        self._busy = False
         self.reading = reading
         self.meters.show_reading(reading)
         if self._tone == "sweep":
             self._sweep.append((reading.hz, float(np.mean(reading.vu))))
             self.picture.show_swept(self._sweep)
-        elif self._again:
-            self._again = False
-            self._ask(float(self._tone))
+        self._answer_next()
 
     def _tick(self) -> None:
         """The next tone of a sweep, or the next step of a line-up."""
@@ -266,15 +260,9 @@ class LineUpWindow(ToolWindow):
         self._next_step()
 
     def _next_step(self) -> None:
-        steps = self._steps
-        if steps is not None:
-            asked = self._workspace.thinker.submit(next, steps, None)
-            asked.add_done_callback(self._step_done)
-
-    def _step_done(self, outcome: Future[Step | None]) -> None:
-        """In the worker's thread."""
-        if not outcome.cancelled() and outcome.exception() is None:
-            self._stepped.emit(outcome.result())
+        if self._steps is not None:
+            self._workspace.jobs.think(self, next, self._steps, None, name="step", done=self._take_step,
+                                       failed=lambda reason: self._end_alignment(f"left as it is: {reason}"))
 
     def _take_step(self, step: Step | None) -> None:
         if self._steps is None:
@@ -319,14 +307,21 @@ class LineUpWindow(ToolWindow):
     def recall(self) -> None:
         """Set the machine as it was kept."""
         name = self.kept.currentText()
-        kept = read_alignments().get(name)
+        try:
+            kept = read_alignments().get(name)
+        except SessionFileError as error:
+            self._workspace.messages.warn(str(error))
+            return
         if kept is not None:
             self._put(f"Recall {name}", kept)
 
     def drop(self) -> None:
         """Forget the chosen alignment."""
         if self.kept.currentText():
-            drop_alignment(self.kept.currentText())
+            try:
+                drop_alignment(self.kept.currentText())
+            except SessionFileError as error:
+                self._workspace.messages.warn(str(error))
             self._fill_kept()
 
     def let_go(self) -> None:

@@ -7,12 +7,11 @@ import time
 from collections import deque
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.measurer import SETTLE_SECONDS, Sound, chain_sound_of, sound_of
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.level_law import LevelLaw, common_excerpt
 from yellow_ember.engine.matching import SILENT, Match, match_strips, matched
 from yellow_ember.engine.measuring import StripMeasurement
@@ -56,7 +55,6 @@ class _Run:
     session: Session
     strip_ids: frozenset[str]
     pending: set[str]
-    job: Job[Any]
 
     def still_holds(self, now: Session, strip_id: str) -> bool:
         """True where what it measures of a strip is what the strip is now, matches of its own apart."""
@@ -152,8 +150,7 @@ class Matcher(QObject):
         self._asked = self._able(self._asked)
         if run is not None and any(strip_id not in here or not run.still_holds(session, strip_id)
                                    for strip_id in run.pending):
-            run.job.cancel()
-            self._run = None
+            self.cancel()
         if self._workspace.settings.match_lock:
             self._match_empty()
             for strip_id in self.waiting():
@@ -205,10 +202,8 @@ class Matcher(QObject):
         self.match_all({workspace.strip_id} | linked_with(workspace.session, workspace.chosen))
 
     def poll(self) -> None:
-        """Take in what the worker has found, and give it what is next."""
+        """Begin with what waits; called with the clock."""
         workspace = self._workspace
-        if self._run is not None:
-            self._take(self._run)
         if workspace.imports.busy or not any(
                 workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
             return
@@ -220,27 +215,19 @@ class Matcher(QObject):
     def _start(self) -> None:
         if self._run is None and (wanted := self._wanted()):
             session = self._workspace.session
-            self._run = _Run(session, frozenset(wanted), set(wanted), Job(match_strips, session, tuple(wanted)))
+            self._run = _Run(session, frozenset(wanted), set(wanted))
+            self._workspace.jobs.start(self, match_strips, session, tuple(wanted), part=self._take,
+                                       done=lambda _: self._end(), failed=self._end)
 
-    def _take(self, run: _Run) -> None:
-        done = run.job.poll()
-        for match in run.job.take_parts():
-            if self._run is not run:
-                # Using the one before has changed what the others are measured for.
-                return
-            self._take_in(run, match)
-        if not done or self._run is not run:
-            return
-        self._run = None
-        try:
-            run.job.result()
-        except JobError as error:
-            for strip_id in run.pending:
-                self._use(Match(strip_id, trouble=str(error)))
+    def _end(self, trouble: str = "") -> None:
+        run, self._run = self._run, None
+        for strip_id in run.pending if run is not None and trouble else ():
+            self._use(Match(strip_id, trouble=trouble))
         self._tell()
 
-    def _take_in(self, run: _Run, match: Match) -> None:
-        session = self._workspace.session
+    def _take(self, match: Match) -> None:
+        run, session = self._run, self._workspace.session
+        assert run is not None
         run.pending.discard(match.strip_id)
         if run.still_holds(session, match.strip_id):
             run.session = matched(run.session, match)
@@ -278,9 +265,9 @@ class Matcher(QObject):
         self._waiting_in = None
 
     def cancel(self) -> None:
-        if self._run is not None:
-            self._run.job.cancel()
-            self._run = None
+        """Match no more of what is being matched."""
+        self._workspace.jobs.cancel(self)
+        self._run = None
 
     # -- taking back at once ----------------------------------------------------------------
 

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.model import Session
 
@@ -50,7 +49,8 @@ class Measurer(QObject):
         super().__init__(workspace)
         self._workspace = workspace
         self._due = 0.0
-        self._job: tuple[str, Sound, Job[StripMeasurement]] | None = None
+        self._now: tuple[str, Sound] | None = None
+        """The strip that is being measured, as it was when that began."""
         self._have: dict[str, tuple[Sound, StripMeasurement]] = {}
         self._remembered: deque[tuple[Sound, StripMeasurement]] = deque(maxlen=_REMEMBERED)
         self._told: tuple[object, ...] = ()
@@ -81,20 +81,20 @@ class Measurer(QObject):
 
     @property
     def busy(self) -> bool:
-        return self._job is not None or self._due > 0.0
+        return self._now is not None or self._due > 0.0
 
     def want(self) -> None:
         """Something changed: measure the chosen strip once it has settled, where that is needed."""
         workspace, chosen = self._workspace, self._workspace.strip_id
         self._given_up = set()
-        if self._job is not None:
-            strip_id, sound, job = self._job
+        if self._now is not None:
+            strip_id, sound = self._now
             here = any(strip.id == strip_id for strip in workspace.session.strips)
             if not here or sound != sound_of(workspace.session, strip_id) or (
                     strip_id != chosen and (not self.fresh(chosen) or workspace.matcher.waiting())):
                 # What was only measured to be shown on the desk makes room.
-                job.cancel()
-                self._job = None
+                workspace.jobs.cancel(self)
+                self._now = None
         if not self.fresh(chosen):
             self._remember(chosen)
         self._due = 0.0 if self.fresh(chosen) else time.monotonic() + SETTLE_SECONDS
@@ -127,31 +127,34 @@ class Measurer(QObject):
                      if strip.chain and strip.id not in self._given_up and not self.fresh(strip.id)), None)
 
     def poll(self) -> None:
-        """Take in what the worker has done, and give it what is next."""
+        """Begin with what is next; called with the clock."""
         workspace = self._workspace
         if workspace.session is not self._idle_for:
             self._idle_for, self._idle_since = workspace.session, time.monotonic()
-        if self._job is not None and self._job[2].poll():
-            self._take()
         if workspace.imports.busy or not any(
                 workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
             return
         if 0.0 < self._due <= time.monotonic():
             self._due = 0.0
-        if self._due == 0.0 and self._job is None and (coming := self._next()) is not None:
-            self._job = (coming, sound_of(workspace.session, coming), Job(measure_strip, workspace.session, coming))
+        if self._due == 0.0 and self._now is None and (coming := self._next()) is not None:
+            self._now = coming, sound_of(workspace.session, coming)
+            workspace.jobs.start(self, measure_strip, workspace.session, coming, done=self._take, failed=self._fail)
 
-    def _take(self) -> None:
-        assert self._job is not None
-        (strip_id, sound, job), self._job = self._job, None
-        self._given_up.add(strip_id)
-        try:
-            found = job.result()
-        except JobError as error:
-            if strip_id == self._workspace.strip_id:
-                self.trouble = str(error)
-            self._tell()
-            return
+    def _ended(self) -> tuple[str, Sound]:
+        """What was being measured."""
+        assert self._now is not None
+        ended, self._now = self._now, None
+        self._given_up.add(ended[0])
+        return ended
+
+    def _fail(self, reason: str) -> None:
+        strip_id, _ = self._ended()
+        if strip_id == self._workspace.strip_id:
+            self.trouble = reason
+        self._tell()
+
+    def _take(self, found: StripMeasurement) -> None:
+        strip_id, sound = self._ended()
         self.trouble = ""
         self._made += 1
         self._have[strip_id] = (sound, found)
@@ -159,8 +162,3 @@ class Measurer(QObject):
         if self.fresh(strip_id):
             self._workspace.matcher.measured(found)
         self._tell()
-
-    def cancel(self) -> None:
-        if self._job is not None:
-            self._job[2].cancel()
-            self._job = None

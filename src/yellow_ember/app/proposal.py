@@ -7,7 +7,6 @@ from PyQt6.QtCore import QObject
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.parameters import Value
 from yellow_ember.dsp.stages.tame import MOST_BANDS
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.measuring import StripMeasurement, measure_strip
 from yellow_ember.measure.harshness import harsh_bands
 from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
@@ -19,37 +18,21 @@ class Proposal(QObject):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
         self._workspace = workspace
-        self._job: Job[StripMeasurement] | None = None
-        self._for = ("", "")
-        workspace.frame.connect(lambda _state: self._poll())
-        workspace.closing.connect(self._cancel)
 
     def start(self, strip_id: str, stage_id: str) -> None:
         """Measure a strip as far as one of its stages, that stage and what follows left out."""
-        self._cancel()
         place = self._workspace.session.strip(strip_id).place_of(stage_id)
         session = edit_strip(self._workspace.session, strip_id,
                              lambda strip: strip.with_(chain=strip.chain[:place]))
-        self._for = strip_id, stage_id
-        self._job = Job(measure_strip, session, strip_id)
+        workspace = self._workspace
+        workspace.jobs.start(self, measure_strip, session, strip_id,
+                             done=lambda measurement: self._take(strip_id, stage_id, measurement),
+                             failed=lambda reason: workspace.messages.warn(f"No bands can be proposed: {reason}"))
         self._workspace.messages.say("Listening to what the stages before added\u2026")
 
-    def _cancel(self) -> None:
-        if self._job is not None:
-            self._job.cancel()
-            self._job = None
-
-    def _poll(self) -> None:
-        if self._job is None or not self._job.poll():
-            return
-        job, self._job = self._job, None
+    def _take(self, strip_id: str, stage_id: str, measurement: StripMeasurement) -> None:
         messages, document = self._workspace.messages, self._workspace.document
-        try:
-            found = harsh_bands(job.result().comparison, MOST_BANDS)
-        except JobError as error:
-            messages.warn(f"No bands can be proposed: {error}")
-            return
-        strip_id, stage_id = self._for
+        found = harsh_bands(measurement.comparison, MOST_BANDS)
         if not any(strip.id == strip_id and any(stage.id == stage_id for stage in strip.chain)
                    for strip in self._workspace.session.strips):
             return

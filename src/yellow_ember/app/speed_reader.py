@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from concurrent.futures import Future
 from dataclasses import replace
 
 import numpy as np
@@ -39,7 +38,6 @@ class SpeedReader(QObject):
     """`changed` is sent when `text` is new."""
 
     changed = pyqtSignal()
-    _ready = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
@@ -50,8 +48,6 @@ class SpeedReader(QObject):
         self._timer.setSingleShot(True)
         self._timer.setInterval(_SETTLE_MS)
         self._timer.timeout.connect(self._read)
-        self._ready.connect(self._show)
-        workspace.closing.connect(self._timer.stop)
 
     def want(self) -> None:
         """The chosen stage may have changed: read it once that has settled."""
@@ -72,14 +68,7 @@ class SpeedReader(QObject):
             return
         stage = workspace.strip.stage(workspace.stage_id)
         session = workspace.session
-        reading = workspace.thinker.submit(read_speed, stage, session.tempo, session.reference_dbfs)
-        reading.add_done_callback(self._arrived)
-
-    def _arrived(self, outcome: Future[SpeedReading | None]) -> None:
-        """In the worker's thread: the signal brings the reading to the window's."""
-        if outcome.cancelled() or outcome.exception() is not None:
-            return
-        self._ready.emit(outcome.result())
+        workspace.jobs.think(self, read_speed, stage, session.tempo, session.reference_dbfs, done=self._show)
 
     def _show(self, reading: SpeedReading | None) -> None:
         if reading is None:

@@ -28,8 +28,7 @@ from yellow_ember.app.tone_words import tone_words
 from yellow_ember.app.tool_window import TryingWindow
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.engine.jobs import JobError
-from yellow_ember.engine.variations import Variation, VariationJobs, VariationOrder
+from yellow_ember.engine.variations import Variation, VariationOrder, dealt, render_variations
 from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
 from yellow_ember.session.model import Session
 from yellow_ember.session.variation_plan import Plan, along, at_random, first_choice, variable
@@ -154,7 +153,7 @@ class VariationSheet(TryingWindow):
         self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
         stage = self._stage()
         self.setWindowTitle(f"Variations of {stage.declaration.label} on {workspace.strip.name}")
-        self._jobs: VariationJobs | None = None
+        self._made = 0
         self.tiles: list[Tile] = []
         self._shown: list[Tile] = []
         self.heard: Tile | None = None
@@ -168,7 +167,6 @@ class VariationSheet(TryingWindow):
         self.buttons: dict[str, QPushButton] = {}
         self._grid = QGridLayout()
         self._lay_out(stage)
-        workspace.frame.connect(self._poll)
         self.make()
 
     def _lay_out(self, stage: StageSettings) -> None:
@@ -244,31 +242,29 @@ class VariationSheet(TryingWindow):
             self.tiles.append(tile)
         self._arrange()
         order = VariationOrder(self._strip_id, self._stage_id)
-        self._jobs = VariationJobs(self._workspace.session, order, list(plan.values))
+        self._made = 0
+        session = self._workspace.session
+        self._workspace.jobs.start_several(
+            self, render_variations, [(session, order, share) for share in dealt(plan.values)],
+            part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: take over    "
+                                                            "Escape: back"), failed=self._end)
         self._show_state("making them; click one to hear it")
 
     def cancel(self) -> None:
         """Make no more."""
-        if self._jobs is not None:
-            self._jobs.cancel()
-            self._jobs = None
+        if self._workspace.jobs.is_running_several(self):
+            self._workspace.jobs.cancel_several(self)
             self._show_state("stopped")
 
-    def _poll(self) -> None:
-        if self._jobs is None:
-            return
-        for found in self._jobs.poll():
-            self.tiles[found.number].show_found(found)
-            self._show_zoom()
-        self.progress.setValue(round(100 * self._jobs.share))
-        if self._jobs.done:
-            jobs, self._jobs = self._jobs, None
-            try:
-                jobs.result()
-                self._show_state("click: hear    Enter or double-click: take over    Escape: back")
-            except JobError as error:
-                self._show_state(str(error))
-            self._arrange()
+    def _take_found(self, found: Variation) -> None:
+        self.tiles[found.number].show_found(found)
+        self._show_zoom()
+        self._made += 1
+        self.progress.setValue(round(100 * self._made / len(self.tiles)))
+
+    def _end(self, words: str) -> None:
+        self._show_state(words)
+        self._arrange()
 
     def _show_zoom(self) -> None:
         peaks = [float(np.abs(tile.found.wave).max()) for tile in self.tiles if tile.found is not None]
@@ -277,8 +273,9 @@ class VariationSheet(TryingWindow):
 
     def _show_state(self, text: str) -> None:
         self.state.setText(text)
-        self.buttons["Make"].setEnabled(self._jobs is None)
-        self.buttons["Stop"].setEnabled(self._jobs is not None)
+        making = self._workspace.jobs.is_running_several(self)
+        self.buttons["Make"].setEnabled(not making)
+        self.buttons["Stop"].setEnabled(making)
 
     def _arrange(self) -> None:
         """The tiles in the chosen order; those that are not made yet last."""

@@ -7,7 +7,7 @@ import functools
 import os
 import threading
 import time
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -16,6 +16,7 @@ from yellow_ember.app.added import AddedListening
 from yellow_ember.app.background import BackgroundPrints
 from yellow_ember.app.dissector import Dissector
 from yellow_ember.app.imports import Imports
+from yellow_ember.app.job_keeper import JobKeeper
 from yellow_ember.app.keeper import EditKeeper
 from yellow_ember.app.matcher import Matcher
 from yellow_ember.app.measurer import Measurer
@@ -24,7 +25,6 @@ from yellow_ember.app.settings import Settings, save_settings
 from yellow_ember.engine.client import EngineClient, EngineState
 from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.forking import end_server, read_progress
-from yellow_ember.engine.jobs import Job, JobError
 from yellow_ember.engine.messages import DeviceSettings
 from yellow_ember.engine.printing import Printed, PrintOrder, print_session
 from yellow_ember.files.impulses import read_impulse
@@ -77,9 +77,7 @@ class Workspace(QObject):
         self.keeper = EditKeeper(self._unsaved, self.messages.warn)
         self._on_disk: FileState | None = None
         """How the session's file was when it was read or written here."""
-        self.thinker = ThreadPoolExecutor(1)
-        """Short sums that a view must not wait for (they let go of the interpreter's lock)."""
-        self._print: Job[Printed] | None = None
+        self.jobs = JobKeeper()
         self._orders: list[tuple[Session, PrintOrder]] = []
         """Prints that wait for their turn."""
         self._engine_ready: Future[EngineClient] | None = None
@@ -131,15 +129,8 @@ class Workspace(QObject):
             save_settings(self.settings)
         self.closing.emit()
         self._clock.stop()
-        self.imports.cancel()
-        self.measurer.cancel()
-        self.matcher.cancel()
-        self.prints.cancel()
-        self.added.cancel()
-        self.dissector.cancel()
         self._orders.clear()
-        if self._print is not None:
-            self._print.cancel()
+        self.jobs.close()
         ready = self._engine_ready
         if ready is not None and ready.done() and ready.exception() is None:
             self.engine = ready.result()
@@ -149,7 +140,6 @@ class Workspace(QObject):
         if self.engine is not None:
             self.engine.close()
             self.engine = None
-        self.thinker.shutdown(wait=False, cancel_futures=True)
         self.keeper.close(forget=not keep_unsaved)
 
     def _tick(self) -> None:
@@ -163,7 +153,8 @@ class Workspace(QObject):
             self.prints.poll()
             self.added.poll()
             self.dissector.poll()
-            self._poll_print()
+            if self.printing:
+                self.working.emit("Printing", self.jobs.share(self))
         self.frame.emit(self.state)
 
     def _adopt_engine(self) -> None:
@@ -489,7 +480,7 @@ class Workspace(QObject):
 
     @property
     def printing(self) -> bool:
-        return self._print is not None
+        return self.jobs.is_running(self)
 
     def print(self, order: PrintOrder) -> None:
         """Print in the background, after what is being printed already."""
@@ -497,33 +488,26 @@ class Workspace(QObject):
         self._start_print()
 
     def _start_print(self) -> None:
-        if self._print is None and self._orders:
+        if not self.printing and self._orders:
             session, order = self._orders.pop(0)
-            self._print = Job(print_session, session, order)
+            self.jobs.start(self, print_session, session, order, done=self._printed, failed=self._not_printed)
             self.messages.say(f"Printing to {order.folder}")
 
     def cancel_print(self) -> None:
         self._orders.clear()
-        if self._print is not None:
-            self._print.cancel()
-            self._print = None
+        if self.printing:
+            self.jobs.cancel(self)
             self.working.emit("", 1.0)
             self.messages.say("Printing was cancelled; no file was left")
 
-    def _poll_print(self) -> None:
-        if self._print is None:
-            return
-        if not self._print.poll():
-            self.working.emit("Printing", self._print.share)
-            return
-        job, self._print = self._print, None
+    def _not_printed(self, reason: str) -> None:
+        self.working.emit("", 1.0)
+        self.messages.warn(f"Printing failed: {reason}")
+        self._start_print()
+
+    def _printed(self, printed: Printed) -> None:
         self.working.emit("", 1.0)
         self._start_print()
-        try:
-            printed = job.result()
-        except JobError as error:
-            self.messages.warn(f"Printing failed: {error}")
-            return
         names = ", ".join(path.name for path in printed.files)
         held = f" The ceiling held it down by up to {-printed.ceiling_db:.1f} dB." if printed.ceiling_db < -0.05 else ""
         self.messages.say(f"Printed {names}.{held}")

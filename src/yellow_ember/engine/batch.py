@@ -23,6 +23,7 @@ from yellow_ember.files.reading import READABLE, AudioFileError
 FIELDS = ("name", "folder", "preset", "number")
 DONE, SKIPPED, FAILED = "done", "skipped", "failed"
 _SHARE = 16
+_LOOK_SECONDS = 0.1
 """At most so many files are handed to a worker at once."""
 _MAXIMUM_WIDTH = 40
 
@@ -155,10 +156,11 @@ class _Share:
         return found
 
 
-def run_batch(inputs: Sequence[Path], order: BatchOrder,
-              progress: Callable[[float], None] = lambda share: None) -> Generator[BatchEntry, None, None]:
-    """What became of each file, as it is done.  Closing the iterator ends what runs, which leaves no file behind.
+def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[float], None] = lambda share: None,
+              stopped: Callable[[], bool] = lambda: False) -> Generator[BatchEntry, None, None]:
+    """What became of each file, as it is done.
 
+    stopped : asked now and then; once it is True, or the iterator is closed, what runs ends and leaves no file behind
     AudioFileError and ValueError where nothing can be begun.
     """
     files = found_files(inputs)
@@ -173,12 +175,12 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder,
     # Towards the end the shares get smaller, so that all workers end together.
     running: list[_Share] = []
     try:
-        while todo or running:
+        while (todo or running) and not stopped():
             while todo and len(running) < order.jobs:
                 count = min(_SHARE, max(1, len(todo) // (2 * order.jobs)))
                 running.append(_Share(todo[:count], order))
                 del todo[:count]
-            wait_any([share.job for share in running])
+            wait_any([share.job for share in running], _LOOK_SECONDS)
             for share in running:
                 for entry in share.entries():
                     done += 1

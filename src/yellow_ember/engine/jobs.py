@@ -95,9 +95,9 @@ class Job(Generic[Result]):
         self._pipe.close()
 
 
-def wait_any(jobs: Sequence[Job[Any]]) -> None:
-    """Wait until one of several jobs has news."""
-    wait([job._pipe for job in jobs if not job.done])
+def wait_any(jobs: Sequence[Job[Any]], seconds: float) -> None:
+    """Wait until one of several jobs has news, but no longer than that."""
+    wait([job._pipe for job in jobs if not job.done], seconds)
 
 
 def cancel_all(jobs: Sequence[Job[Any]]) -> None:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Values
-from yellow_ember.engine.jobs import Job, Progress
+from yellow_ember.engine.jobs import Progress
 from yellow_ember.engine.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.measuring import Capture, capture_strip, wave_of
 from yellow_ember.measure.character import character_of
@@ -86,36 +86,7 @@ def _stretch(found: Capture, rate: int, seconds: float | None) -> tuple[int, int
     return begin, begin + length
 
 
-class VariationJobs:
-    """Variations made by several workers at once, each taking every so manieth."""
-
-    def __init__(self, session: Session, order: VariationOrder, asked: list[Values], workers: int = 2) -> None:
-        numbered = list(enumerate(asked))
-        shares = [tuple(numbered[first::workers]) for first in range(workers)]
-        self._jobs: list[Job[Iterator[Variation]]] = [
-            Job(render_variations, session, order, share) for share in shares if share]
-
-    def poll(self) -> list[Variation]:
-        """What has been made since the last asking."""
-        made: list[Variation] = []
-        for job in self._jobs:
-            job.poll()
-            made += job.take_parts()
-        return made
-
-    @property
-    def share(self) -> float:
-        return sum(1.0 if job.done else job.share for job in self._jobs) / max(len(self._jobs), 1)
-
-    @property
-    def done(self) -> bool:
-        return all(job.done for job in self._jobs)
-
-    def result(self) -> None:
-        """JobError where one of the workers failed."""
-        for job in self._jobs:
-            job.result()
-
-    def cancel(self) -> None:
-        for job in self._jobs:
-            job.cancel()
+def dealt(asked: Sequence[Values], workers: int = 2) -> list[tuple[tuple[int, Values], ...]]:
+    """What several workers are to render: numbered, each taking every so manieth."""
+    numbered = list(enumerate(asked))
+    return [share for first in range(workers) if (share := tuple(numbered[first::workers]))]
