@@ -26,10 +26,10 @@ import soundfile
 from PyQt6.QtWidgets import QApplication
 from scipy.signal import oaconvolve, resample_poly
 
-from yellow_ember.app import theme
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import Settings
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel

@@ -16,19 +16,19 @@ for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
 
 from PyQt6.QtWidgets import QApplication
 
-from yellow_ember.app import theme
-from yellow_ember.app.background import PrintState
-from yellow_ember.app.balance_field import BalanceField
-from yellow_ember.app.dialogs import SettingsDialog, ShortcutSheet
-from yellow_ember.app.help_window import HelpWindow
-from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.meters_window import MetersWindow
-from yellow_ember.app.preset_browser import PresetBrowser
-from yellow_ember.app.settings import Settings
-from yellow_ember.app.spread import Spread
-from yellow_ember.app.variation_sheet import VariationSheet
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.background import PrintState
+from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.balance_field import BalanceField
+from yellow_ember.app.tools.dialogs import SettingsDialog, ShortcutSheet
+from yellow_ember.app.tools.help_window import HelpWindow
+from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.meters_window import MetersWindow
+from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.spread import Spread
+from yellow_ember.app.tools.variation_sheet import VariationSheet
+from yellow_ember.app.widgets import theme
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.edits import add_bus, add_stage, set_parameter, set_send, use_chain

@@ -31,13 +31,13 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox, QWidget
 
-from yellow_ember.app import theme
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import Settings
 from yellow_ember.app.start import report_unexpected
-from yellow_ember.app.step_lane import StepLane
-from yellow_ember.app.tool_window import ToolWindow
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.forking import start_server

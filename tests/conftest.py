@@ -94,10 +94,10 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
     # Qt is known to the tests of the window only.
     from PyQt6.QtWidgets import QMessageBox
 
-    from yellow_ember.app import theme
     from yellow_ember.app.main_window import MainWindow
-    from yellow_ember.app.settings import Settings
-    from yellow_ember.app.workspace import Workspace
+    from yellow_ember.app.state.settings import Settings
+    from yellow_ember.app.state.workspace import Workspace
+    from yellow_ember.app.widgets import theme
 
     theme.apply(qapp)
     opened: list[MainWindow] = []

@@ -7,10 +7,10 @@ from typing import Any
 
 import pytest
 
-from yellow_ember.app import background
-from yellow_ember.app.background import PrintState
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import Settings
+from yellow_ember.app.state import background
+from yellow_ember.app.state.background import PrintState
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.strip_prints import prints_folder
 from yellow_ember.session.edits import add_stage, set_parameter
 from yellow_ember.session.model import new_stage

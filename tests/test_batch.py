@@ -11,8 +11,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from yellow_ember.app.batch_window import BatchWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.cli import main
 from yellow_ember.engine.batch import BatchOrder, run_batch
 from yellow_ember.files.reading import AudioFileError
@@ -152,7 +152,7 @@ def test_the_window_runs_a_folder_and_names_what_failed(batch_window: BatchWindo
     made, _ = soundfile.read(tmp_path / "out" / "Two diodes kick.wav")
     assert np.abs(made).max() == pytest.approx(10.0 ** (-3.0 / 20.0), rel=1e-3)
     report = tmp_path / "report.json"
-    monkeypatch.setattr("yellow_ember.app.batch_window.QFileDialog.getSaveFileName", lambda *_: (str(report), ""))
+    monkeypatch.setattr("yellow_ember.app.tools.batch_window.QFileDialog.getSaveFileName", lambda *_: (str(report), ""))
     batch_window.buttons["Report"].click()
     assert len(json.loads(report.read_text())) == 5
 

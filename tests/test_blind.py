@@ -8,8 +8,8 @@ import pytest
 from PyQt6.QtCore import Qt
 
 from conftest import measured
-from yellow_ember.app.blind_window import BlindWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.tools.blind_window import BlindWindow
 from yellow_ember.session.blind_test import BlindTest
 
 STRIP = "upright-bass"

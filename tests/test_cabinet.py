@@ -13,8 +13,8 @@ from scipy.signal import fftconvolve
 
 from conftest import measured, said
 from tones import RATE, Signal, decibels, process, write_chain
-from yellow_ember.app.impulse_browser import ImpulseBrowser
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
 from yellow_ember.cli import main
 from yellow_ember.dsp.convolution import Convolution
 from yellow_ember.dsp.speakers import SPEAKERS, levelled

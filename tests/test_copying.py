@@ -9,8 +9,8 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QApplication
 
 from conftest import said
-from yellow_ember.app import copying
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.panels import copying
 from yellow_ember.cli import main
 
 

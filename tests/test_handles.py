@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QApplication
 
 from conftest import measured, said
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.picture import Picture
+from yellow_ember.app.pictures.picture import Picture
 from yellow_ember.dsp.stages import stage_kind
 
 

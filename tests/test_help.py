@@ -8,10 +8,10 @@ import pytest
 from PyQt6.QtCore import QUrl
 from PyQt6.QtWidgets import QWidget
 
-from yellow_ember.app.help_pages import Page, guides, stage_pages
-from yellow_ember.app.help_window import HelpWindow
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.preset_browser import PresetBrowser
+from yellow_ember.app.tools.help_pages import Page, guides, stage_pages
+from yellow_ember.app.tools.help_window import HelpWindow
+from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.presets import find_preset
 from yellow_ember.session.sets import shipped_sets

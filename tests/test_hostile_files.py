@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import QApplication, QLabel, QWidget
 
 import yellow_ember.app
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.text import as_text
+from yellow_ember.app.widgets.text import as_text
 from yellow_ember.cli import DEMO, main
 from yellow_ember.plain_text import plain
 from yellow_ember.session.edits import add_bus, add_stage, edit_strip

@@ -12,10 +12,10 @@ import pytest
 from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QApplication
 
-from yellow_ember.app.batch_window import BatchWindow
-from yellow_ember.app.job_keeper import JobKeeper
-from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.tools.batch_window import BatchWindow
+from yellow_ember.app.tools.line_up import LineUpWindow
 from yellow_ember.engine.jobs import Progress
 from yellow_ember.files.reading import AudioFileError
 
@@ -155,7 +155,7 @@ def test_closing_while_a_batch_runs_does_not_freeze(window: MainWindow, qtbot: A
 
 def test_a_line_up_reading_that_fails_is_said_and_the_next_one_works(
         window: MainWindow, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    from yellow_ember.app import line_up
+    from yellow_ember.app.tools import line_up
 
     workspace = window.workspace
     workspace.select("rhythm")

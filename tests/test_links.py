@@ -12,9 +12,9 @@ from PyQt6.QtGui import QDropEvent, QMouseEvent
 from PyQt6.QtWidgets import QMenu
 
 from conftest import measured
-from yellow_ember.app import copying
-from yellow_ember.app.links import LinksWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.panels import copying
+from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits import add_stage, edit_strip, remove_stage, remove_strip, set_parameter, use_chain

@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 from PyQt6.QtWidgets import QMenu
 
-from yellow_ember.app.macro_editor import MacroEditor
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.preset_browser import PresetBrowser
+from yellow_ember.app.tools.macro_editor import MacroEditor
+from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.session.edits import (
     add_macro,
     add_stage,

@@ -12,9 +12,9 @@ from PyQt6.QtWidgets import QMessageBox
 
 from conftest import DRY_DEMO
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.matcher import MatchState
-from yellow_ember.app.settings import Settings
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.matcher import MatchState
+from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.engine.measuring import measure_strip
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits import add_macro, add_stage, edit_strip, set_parameter, use_chain

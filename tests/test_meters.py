@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.meters_window import MetersWindow
+from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.measure.loudness import loudness

@@ -21,10 +21,10 @@ import yellow_ember.session.document as document_module
 from conftest import wait_until
 from processes import own_folders, running
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.messages import Messages
-from yellow_ember.app.painting import painted
 from yellow_ember.app.start import report_unexpected
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.widgets.painting import painted
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.client import EngineClient
 from yellow_ember.engine.devices import SILENT_CARD

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.set_window import SetWindow
+from yellow_ember.app.tools.set_window import SetWindow
 from yellow_ember.session.edits import edit_strip, use_chain
 from yellow_ember.session.model import MASTER, Session, StripKind
 from yellow_ember.session.presets import find_preset
@@ -170,7 +170,7 @@ def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetWindow) ->
 def test_what_is_on_a_bus_is_saved_as_a_set(window: MainWindow, sets: SetWindow,
                                             monkeypatch: pytest.MonkeyPatch) -> None:
     answers = iter([("Mine", True), ("All mine.", True), ("Mine", True), ("All mine.", True)])
-    monkeypatch.setattr("yellow_ember.app.set_window.QInputDialog.getText", lambda *_a, **_k: next(answers))
+    monkeypatch.setattr("yellow_ember.app.tools.set_window.QInputDialog.getText", lambda *_a, **_k: next(answers))
     sets.buttons["Save the bus"].click()
     assert sets.state.text() == "none of these strips has a stage"
     window.ladder.add("drive")

@@ -209,7 +209,7 @@ def test_names_notes_and_single_stages(window: MainWindow, monkeypatch: pytest.M
     window.bench.bars["bits"]._ask(5.0, commit=True)
     row.take(1)
     answers = iter((("Chorus", True), ("Louder than the verse.", True)))
-    monkeypatch.setattr("yellow_ember.app.snapshot_row.QInputDialog.getText", lambda *_a, **_k: next(answers))
+    monkeypatch.setattr("yellow_ember.app.panels.snapshot_row.QInputDialog.getText", lambda *_a, **_k: next(answers))
     pick(row.menu(1), "Name\u2026")
     pick(row.menu(1), "Note\u2026")
     assert row.snapshot(1).title == "Chorus"

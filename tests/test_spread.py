@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPoint, Qt
 
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.spread import Spread, leaning, middle_hz
+from yellow_ember.app.tools.spread import Spread, leaning, middle_hz
 from yellow_ember.engine.graph import MATCH_SECONDS, Graph, GraphSettings
 from yellow_ember.engine.measuring import capture_strip, mix_offset, stage_offset
 from yellow_ember.files.reading import AudioFileError

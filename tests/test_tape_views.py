@@ -13,12 +13,12 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
 from conftest import measured, said
 from test_value_bar import drag
-from yellow_ember.app.line_up import LineUpWindow
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.preset_browser import PresetBrowser
-from yellow_ember.app.reels import pack_radii, turned
-from yellow_ember.app.settings import load_settings, save_settings
-from yellow_ember.app.step_lane import StepLane
+from yellow_ember.app.pictures.reels import pack_radii, turned
+from yellow_ember.app.state.settings import load_settings, save_settings
+from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import Reels

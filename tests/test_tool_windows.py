@@ -9,19 +9,19 @@ import pytest
 from PyQt6.QtCore import QCoreApplication, QEvent, Qt
 from PyQt6.QtWidgets import QWidget
 
-from yellow_ember.app.balance_field import BalanceField
-from yellow_ember.app.batch_window import BatchWindow
-from yellow_ember.app.blind_window import BlindWindow
-from yellow_ember.app.links import LinksWindow
-from yellow_ember.app.macro_editor import MacroEditor
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.meters_window import MetersWindow
-from yellow_ember.app.preset_browser import PresetBrowser
-from yellow_ember.app.set_window import SetWindow
-from yellow_ember.app.spread import Spread
-from yellow_ember.app.tool_window import ToolWindow
-from yellow_ember.app.variation_sheet import VariationSheet
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.balance_field import BalanceField
+from yellow_ember.app.tools.batch_window import BatchWindow
+from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.app.tools.links import LinksWindow
+from yellow_ember.app.tools.macro_editor import MacroEditor
+from yellow_ember.app.tools.meters_window import MetersWindow
+from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.set_window import SetWindow
+from yellow_ember.app.tools.spread import Spread
+from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.variation_sheet import VariationSheet
 
 MAKERS: list[Callable[[Workspace, QWidget], QWidget]] = [
     BalanceField, BatchWindow, lambda workspace, parent: BlindWindow(workspace, "strip", parent), LinksWindow,

@@ -12,11 +12,11 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from conftest import DRY_DEMO, measured
-from yellow_ember.app.audition import Audition
-from yellow_ember.app.blind_window import BlindWindow
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.preset_browser import PresetBrowser
-from yellow_ember.app.tool_window import ToolWindow
+from yellow_ember.app.tools.audition import Audition
+from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.session.document import Document, Settle, Trial
 from yellow_ember.session.edits import (
     add_macro,

@@ -9,8 +9,8 @@ from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPalette, QWheelEvent
 from PyQt6.QtWidgets import QApplication, QLineEdit, QMenu
 
-from yellow_ember.app import theme
-from yellow_ember.app.value_bar import ValueBar
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, Parameter, Switch
 from yellow_ember.dsp.stages import STAGES, stage_kind
 

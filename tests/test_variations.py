@@ -9,10 +9,10 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 
 from conftest import measured
-from yellow_ember.app.balance_field import BalanceField
-from yellow_ember.app.contours import bilinear, contour
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.variation_sheet import VariationSheet
+from yellow_ember.app.pictures.contours import bilinear, contour
+from yellow_ember.app.tools.balance_field import BalanceField
+from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.engine.measuring import measure_strip
 from yellow_ember.engine.variations import VariationOrder, dealt, render_variations

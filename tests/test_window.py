@@ -17,10 +17,10 @@ from PyQt6.QtWidgets import QMenu, QMessageBox, QWidget
 from conftest import measured, said, use_preset
 from test_value_bar import drag
 from yellow_ember.app import main_window
-from yellow_ember.app.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import load_settings
 from yellow_ember.app.start import offer_recovery, report_unexpected
+from yellow_ember.app.state.settings import load_settings
+from yellow_ember.app.tools.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.autosave import leftovers
@@ -153,7 +153,7 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pyt
     window.desk.volume._ask(-12.0, commit=True)
     assert workspace.strip.volume_db == -12.0
     assert workspace.document.undo_label == "Volume of Upright bass"
-    monkeypatch.setattr("yellow_ember.app.strip_row.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
+    monkeypatch.setattr("yellow_ember.app.panels.strip_row.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
     row.rename()
     assert window.desk.rows["upright-bass"].accessibleName() == "track Big bass"
 
@@ -243,8 +243,8 @@ from pathlib import Path
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.settings import Settings
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.cli import DEMO
 application = QApplication(sys.argv)
 window = MainWindow(Workspace(Settings()))

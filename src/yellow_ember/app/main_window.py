@@ -11,26 +11,26 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app import copying
-from yellow_ember.app.balance import Balance
-from yellow_ember.app.batch_window import BatchWindow
-from yellow_ember.app.bench import Bench
-from yellow_ember.app.blind_window import BlindWindow
-from yellow_ember.app.desk import Desk
-from yellow_ember.app.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
-from yellow_ember.app.help_window import FIRST, HelpWindow
-from yellow_ember.app.ladder import Ladder
-from yellow_ember.app.links import LinksWindow
-from yellow_ember.app.message_line import MessageLine
-from yellow_ember.app.meters_window import MetersWindow
-from yellow_ember.app.saving import ask_where_to_save
-from yellow_ember.app.set_window import SetWindow
-from yellow_ember.app.spread import Spread
-from yellow_ember.app.tape_strip import TapeStrip
-from yellow_ember.app.text import as_text, menu_text
-from yellow_ember.app.tool_window import dropped_files
-from yellow_ember.app.top_line import TopLine
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.panels import copying
+from yellow_ember.app.panels.balance import Balance
+from yellow_ember.app.panels.bench import Bench
+from yellow_ember.app.panels.desk import Desk
+from yellow_ember.app.panels.ladder import Ladder
+from yellow_ember.app.panels.message_line import MessageLine
+from yellow_ember.app.panels.tape_strip import TapeStrip
+from yellow_ember.app.panels.top_line import TopLine
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.batch_window import BatchWindow
+from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.app.tools.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.tools.help_window import FIRST, HelpWindow
+from yellow_ember.app.tools.links import LinksWindow
+from yellow_ember.app.tools.meters_window import MetersWindow
+from yellow_ember.app.tools.set_window import SetWindow
+from yellow_ember.app.tools.spread import Spread
+from yellow_ember.app.tools.tool_window import dropped_files
+from yellow_ember.app.widgets.saving import ask_where_to_save
+from yellow_ember.app.widgets.text import as_text, menu_text
 from yellow_ember.files.atomic import free_name
 from yellow_ember.files.reading import READABLE
 from yellow_ember.plain_text import plain_file_name, plain_line

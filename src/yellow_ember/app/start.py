@@ -14,14 +14,14 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from yellow_ember.app import theme
 from yellow_ember.app.ending import SystemEnding
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.messages import Messages
-from yellow_ember.app.settings import load_settings
 from yellow_ember.app.single import Answer, SingleInstance, hand_over
-from yellow_ember.app.text import as_text
-from yellow_ember.app.workspace import Workspace
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.settings import load_settings
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import as_text
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.atomic import parts_swept, sweep_parts
 from yellow_ember.files.reading import AudioFileError

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Number, Value
+from yellow_ember.dsp.parameters import Group, Number, Value
 
 MOST_MACROS = 8
 
@@ -91,3 +91,10 @@ def target_from_here(stage: StageSettings, parameter: str, now: Value) -> Target
     first = now[0] if isinstance(now, tuple) else now
     low = float(first) if isinstance(first, int | float) else number.minimum
     return Target(stage.id, parameter, low, number.maximum)
+
+
+def macro_number(macro: Macro) -> Number:
+    """A macro as a control shows it."""
+    moves = ", ".join(target.parameter for target in macro.targets) or "nothing yet"
+    return Number(id=macro.id, label=macro.name, group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=0.0,
+                  decimals=0, help=f"Moves {moves}.")

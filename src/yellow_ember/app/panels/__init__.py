@@ -1,0 +1,1 @@
+"""The panels of the main window."""

@@ -1,0 +1,347 @@
+"""Balance: tone change and added heat of the chosen strip, before against after, at equal loudness."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from yellow_ember.app.panels.snapshot_row import SnapshotRow
+from yellow_ember.app.state.asked_match import AskedMatch
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.parameters import Group, Number, as_number
+from yellow_ember.engine.difference import LOUDER_MOST_DB
+from yellow_ember.engine.measuring import StripMeasurement
+from yellow_ember.measure.anatomy import Anatomy
+from yellow_ember.measure.crowding import crowding
+from yellow_ember.session.model import Strip
+from yellow_ember.session.remedies import WHERE, remedy
+
+LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
+                group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")
+
+
+class BandPicture(QWidget):
+    """Spectra before and after with what was added, and the tone change below them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._found: StripMeasurement | None = None
+        self._match_db = 0.0
+        self._fresh = False
+        self.setMinimumHeight(170)
+        self.setAccessibleName("Spectra before and after, added heat, tone change")
+
+    def sizeHint(self) -> QSize:
+        return QSize(260, 330)
+
+    def show_measurement(self, found: StripMeasurement | None, match_db: float, fresh: bool) -> None:
+        if (found, match_db, fresh) != (self._found, self._match_db, self._fresh):
+            self._found, self._match_db, self._fresh = found, match_db, fresh
+            self.update()
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.PANEL)
+        middle = self.height() * 0.56
+        upper = QRectF(36, 18, self.width() - 44, middle - 48)
+        lower = QRectF(36, middle + 18, self.width() - 44, self.height() - middle - 36)
+        painter.setOpacity(1.0 if self._fresh or self._found is None else 0.55)
+        self._paint_spectra(painter, upper)
+        self._paint_tone(painter, lower)
+
+    def _title(self, painter: QPainter, frame: QRectF, text: str) -> None:
+        painter.setFont(theme.font(8.5, bold=True))
+        painter.setPen(theme.TEXT)
+        painter.drawText(QRectF(frame.left() - 28, frame.top() - 17, 260, 15), int(Qt.AlignmentFlag.AlignVCenter), text)
+
+    def _paint_spectra(self, painter: QPainter, frame: QRectF) -> None:
+        self._title(painter, frame, "Spectra of the loop, dBFS")
+        axes = Axes(frame, 20.0, 20000.0, -96.0, 0.0, log_x=True)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 24.0)
+        draw_frequency_grid(painter, axes)
+        if self._found is not None:
+            comparison = self._found.comparison
+            painter.save()
+            painter.setClipRect(frame)
+            painter.setPen(Qt.PenStyle.NoPen)
+            for hz, added, after in zip(comparison.bands, comparison.added_db, comparison.after_db, strict=True):
+                if added > axes.y_low:
+                    painter.setBrush(theme.heat_colour(added - after))
+                    left, right = axes.x(hz * 10**-0.045), axes.x(hz * 10**0.045)
+                    painter.drawRect(QRectF(QPointF(left, axes.y(added + self._match_db)),
+                                            QPointF(right, frame.bottom())))
+            painter.restore()
+            draw_line(painter, axes, comparison.bands, comparison.before_db, theme.BEFORE)
+            draw_line(painter, axes, comparison.bands, comparison.after_db + self._match_db, theme.AFTER)
+        draw_legend(painter, QRectF(frame.left(), frame.bottom() + 14, frame.width(), 12),
+                    [("before", theme.BEFORE), ("after", theme.AFTER),
+                     ("added", theme.heat_colour(-25.0))])
+
+    def _paint_tone(self, painter: QPainter, frame: QRectF) -> None:
+        self._title(painter, frame, "Tone change in third octaves, dB")
+        tone = np.full(31, np.nan)
+        if self._found is not None:
+            tone = self._found.comparison.tone_db + self._match_db
+            present = self._found.comparison.before_db > self._found.comparison.before_db.max() - 60.0
+            tone = np.where(present, tone, np.nan)
+        reach = 6.0 if not np.any(np.abs(tone) > 6.0) else 12.0
+        axes = Axes(frame, 20.0, 20000.0, -reach, reach, log_x=True)
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, reach / 2.0)
+        draw_frequency_grid(painter, axes)
+        if self._found is None:
+            return
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.AFTER)
+        for hz, change in zip(self._found.comparison.bands, tone, strict=True):
+            if math.isfinite(change):
+                left, right = axes.x(hz * 10**-0.04), axes.x(hz * 10**0.04)
+                top, bottom = sorted((axes.y(0.0), axes.y(float(change))))
+                painter.drawRect(QRectF(QPointF(left, top), QPointF(right, max(bottom, top + 1.0))))
+
+
+class KindBars(QWidget):
+    """What was added, told apart: odd and even harmonics, noise, moved pitch, each on the ramp."""
+
+    _NAMES = ("odd", "even", "noise", "motion")
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._levels: tuple[float, ...] | None = None
+        self.setFixedHeight(30)
+        self.setAccessibleName("Kinds of what was added")
+        self.setToolTip("From probe tones and silence through the path: odd and even harmonics, noise, and pitch that "
+                        "moves, in dB below what comes out")
+
+    def show_anatomy(self, found: Anatomy | None) -> None:
+        levels = None if found is None else (found.odd_db, found.even_db, found.noise_db, found.motion_db)
+        if levels != self._levels:
+            self._levels = levels
+            self.setAccessibleDescription("" if levels is None else ", ".join(
+                f"{name} {heat_text(level)}" for name, level in zip(self._NAMES, levels, strict=True)))
+            self.update()
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        part = self.width() / len(self._NAMES)
+        for place, name in enumerate(self._NAMES):
+            box = QRectF(place * part, 0.0, part - 4.0, self.height())
+            level = -math.inf if self._levels is None else self._levels[place]
+            painter.setFont(theme.font(8))
+            painter.setPen(theme.DIM)
+            words_box, middle = box.adjusted(0, 0, 0, -12), Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignLeft | middle), name)
+            painter.setPen(theme.TEXT)
+            words = "\u2013" if self._levels is None or level < -99.5 else f"{level:.0f}"
+            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignRight | middle), words)
+            share = (max(level, theme.COLDEST_DB - 20.0) - theme.COLDEST_DB + 20.0) / 75.0
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.GROUND)
+            painter.drawRect(QRectF(box.left(), 20.0, box.width(), 6.0))
+            painter.setBrush(theme.heat_colour(level))
+            painter.drawRect(QRectF(box.left(), 20.0, min(max(share, 0.0), 1.0) * box.width(), 6.0))
+
+
+class HeatBar(QWidget):
+    """The one number of a strip's heat, on the ramp."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._heat_db = -math.inf
+        self.setFixedHeight(16)
+        self.setAccessibleName("Heat")
+        self.setToolTip("Heat: the energy added that no tone change explains, in dB below the signal")
+
+    def show_heat(self, heat_db: float) -> None:
+        if heat_db != self._heat_db:
+            self._heat_db = heat_db
+            self.setAccessibleDescription(heat_text(heat_db))
+            self.update()
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        box = QRectF(self.rect()).adjusted(0.5, 3.5, -0.5, -3.5)
+        steps = 48
+        painter.setPen(Qt.PenStyle.NoPen)
+        for step in range(steps):
+            level = theme.COLDEST_DB + step / (steps - 1) * (theme.HOTTEST_DB - theme.COLDEST_DB)
+            colour = theme.heat_colour(level)
+            if level > self._heat_db:
+                colour.setAlphaF(0.16)
+            painter.setBrush(colour)
+            painter.drawRect(QRectF(box.left() + step / steps * box.width(), box.top(),
+                                    box.width() / steps + 0.6, box.height()))
+        if self._heat_db > theme.COLDEST_DB:
+            share = min((self._heat_db - theme.COLDEST_DB) / (theme.HOTTEST_DB - theme.COLDEST_DB), 1.0)
+            x = box.left() + share * box.width()
+            painter.setPen(QPen(theme.TEXT, 2.0))
+            painter.drawLine(QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 3))
+
+
+def heat_text(heat_db: float) -> str:
+    return f"{heat_db:.1f} dB" if heat_db > -120.0 else "none"
+
+
+def _lufs(value: float) -> str:
+    return f"{value:.1f} LUFS" if math.isfinite(value) else "silent"
+
+
+class Balance(QWidget):
+    """The panel at the right."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._workspace = workspace
+        self.bands = BandPicture()
+        self.heat, self.kinds = HeatBar(), KindBars()
+        self.warning = TextLabel()
+        self.warning.setWordWrap(True)
+        self.warning.setStyleSheet(f"color: {theme.AFTER.name()}")
+        self.warning.setAccessibleName("Warning")
+        self.state = TextLabel()
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.numbers: dict[str, TextLabel] = {}
+        title = TextLabel("Balance")
+        title.setFont(theme.font(10.5, bold=True))
+        head = QHBoxLayout()
+        head.addWidget(title)
+        head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(2)
+        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change")):
+            label, number = TextLabel(name), TextLabel()
+            label.setStyleSheet(f"color: {theme.DIM.name()}")
+            number.setFont(theme.font(9.5, bold=True))
+            number.setAccessibleName(name)
+            grid.addWidget(label, row, 0)
+            grid.addWidget(number, row, 1, Qt.AlignmentFlag.AlignRight)
+            self.numbers[name] = number
+        self.match_button = QPushButton("Match")
+        self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
+        self.match_button.clicked.connect(workspace.matcher.match_chosen)
+        self._matches = AskedMatch(workspace)
+        self.mix_button = QPushButton("In mix")
+        self.mix_button.setToolTip("Make the mix as loud with this strip's chain as without it, as it is heard now")
+        self.mix_button.clicked.connect(lambda _checked: self._matches.match_in_mix(workspace.strip_id))
+        self.lock = QPushButton("Keep matched")
+        self.lock.setCheckable(True)
+        self.lock.setChecked(workspace.settings.match_lock)
+        self.lock.setToolTip("Match again whenever a change has settled")
+        self.lock.toggled.connect(self._set_lock)
+        self.snapshots = SnapshotRow(workspace)
+        self.keep_tone = QCheckBox("with the change of tone")
+        self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
+        self.keep_tone.toggled.connect(lambda on: workspace.added.set(keep_tone=on))
+        self.alone = TextLabel()
+        self.alone.setAccessibleName("Level of what was added")
+        self.louder = ValueBar(LOUDER)
+        self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))
+        self._added_row = QWidget()
+        added = QVBoxLayout(self._added_row)
+        added.setContentsMargins(0, 0, 0, 0)
+        added.setSpacing(3)
+        head_row = QHBoxLayout()
+        head_row.addWidget(self.keep_tone)
+        head_row.addWidget(self.alone, 1, Qt.AlignmentFlag.AlignRight)
+        added.addLayout(head_row)
+        added.addWidget(self.louder)
+        workspace.added.changed.connect(self.refresh)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.match_button)
+        buttons.addWidget(self.mix_button)
+        buttons.addWidget(self.lock)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 6, 10, 8)
+        layout.setSpacing(5)
+        layout.addLayout(head)
+        layout.addWidget(self.bands, 1)
+        layout.addWidget(self.heat)
+        layout.addWidget(self.kinds)
+        layout.addWidget(self.warning)
+        layout.addLayout(grid)
+        layout.addLayout(buttons)
+        layout.addWidget(self._added_row)
+        layout.addWidget(self.snapshots)
+        workspace.measurer.changed.connect(self.refresh)
+        workspace.dissector.changed.connect(self.refresh)
+        workspace.session_changed.connect(self.refresh)
+        workspace.selected.connect(self.refresh)
+        self.refresh()
+
+    def sizeHint(self) -> QSize:
+        return QSize(274, 500)
+
+    def _set_louder(self, louder_db: float) -> None:
+        self._workspace.added.set(louder_db=louder_db)
+        self.louder.show_value(louder_db)
+
+    def _set_lock(self, on: bool) -> None:
+        self._workspace.settings.match_lock = on
+        if on:
+            self._workspace.matcher.match_chosen()
+            self._workspace.matcher.want()
+
+    def refresh(self) -> None:
+        """Show the newest measurement of the chosen strip."""
+        workspace = self._workspace
+        strip, measurer = workspace.strip, workspace.measurer
+        found = measurer.latest(strip.id)
+        fresh = measurer.fresh(strip.id)
+        self.bands.show_measurement(found, strip.match_db, fresh)
+        self.match_button.setEnabled(found is not None)
+        self.mix_button.setEnabled(bool(strip.chain))
+        self.lock.setChecked(workspace.settings.match_lock)
+        dissection = workspace.dissector.of(strip.id)
+        self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
+        self._show_warning(strip, found)
+        added = workspace.added
+        self._added_row.setVisible(added.on)
+        self.louder.show_value(added.louder_db)
+        if measurer.trouble:
+            self.state.setText(measurer.trouble)
+        else:
+            self.state.setText("" if fresh else "measuring\u2026" if measurer.busy else "not measured")
+        self._show_numbers(strip, found)
+        self.alone.setText("is measured\u2026" if added.found is None else f"alone {added.found.against_db:.1f} dB")
+
+    def _show_warning(self, strip: Strip, found: StripMeasurement | None) -> None:
+        """Where what was added stands out more than the source, and what helps."""
+        told = crowding(found.comparison) if found is not None and strip.chain else []
+        self.warning.setVisible(bool(told))
+        if told:
+            worst = told[0]
+            self.warning.setText(f"What was added would {WHERE[worst.what]}: {remedy(strip.chain, worst.what)}")
+
+    def _show_numbers(self, strip: Strip, found: StripMeasurement | None) -> None:
+        if found is None:
+            self.heat.show_heat(-math.inf)
+            for number in self.numbers.values():
+                number.setText("\u2013")
+            return
+        after = found.after.integrated_lufs + strip.match_db
+        heat = found.comparison.heat_db
+        self.heat.show_heat(heat)
+        self.numbers["Heat"].setText(heat_text(heat))
+        self.numbers["Loudness before"].setText(_lufs(found.before.integrated_lufs))
+        self.numbers["Loudness after"].setText(_lufs(after))
+        sides = (("Loudness before", found.before, 0.0), ("Loudness after", found.after, strip.match_db))
+        for name, loud, offset in sides:
+            self.numbers[name].setToolTip(f"Integrated over the loop; short-term at most "
+                                          f"{_lufs(loud.short_term_max_lufs + offset)}, momentary at most "
+                                          f"{_lufs(loud.momentary_max_lufs + offset)}")
+        self.numbers["Match offset"].setText(f"{strip.match_db:+.2f} dB")
+        crest = found.after.crest_db - found.before.crest_db
+        self.numbers["Crest change"].setText(f"{crest:+.1f} dB")

@@ -1,0 +1,333 @@
+"""Bench: the chosen stage, its picture on the left, its controls in the order of work on the right.
+
+Made from the stage's declaration; a new stage needs nothing here.
+"""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from yellow_ember.app.panels.macro_row import MacroRow, add_macro_menu
+from yellow_ember.app.pictures.picture import Picture
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.proposal import Proposal
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.balance_field import BalanceField
+from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
+from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.macro_editor import MacroEditor
+from yellow_ember.app.tools.variation_sheet import VariationSheet
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.flow import ColumnFlow
+from yellow_ember.app.widgets.layouts import clear
+from yellow_ember.app.widgets.step_lane import StepLane
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Switch, Value, as_number
+from yellow_ember.engine.client import EngineState
+from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.session.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
+from yellow_ember.session.macros import can_be_moved
+from yellow_ember.session.model import Session
+
+_LOWEST = -60.0
+_MANY = 16
+WET = Number(id="wet_db", label="Wet level", unit="dB", minimum=_LOWEST, maximum=12.0, default=0.0,
+             group=Group.OUTPUT, floor_word="silent", help="The level of what the stage makes.")
+DRY = Number(id="dry_db", label="Dry level", unit="dB", minimum=_LOWEST, maximum=12.0, default=_LOWEST,
+             group=Group.OUTPUT, floor_word="none",
+             help="Lets the untouched sound through beside what the stage makes, in step with it.")
+MIX = Number(id="mix_pct", label="Mix", unit="%", minimum=0.0, maximum=100.0, default=100.0, decimals=0,
+             group=Group.OUTPUT,
+             help="How much of what goes on is the stage, the rest is what came in, both in step.")
+MONO = Switch(id="mono", label="Mono", group=Group.OUTPUT, default=False,
+              help="Works on the sum of left and right, at half the cost; what comes out is in the middle.")
+_HOSTED = (MIX, WET, DRY, MONO)
+"""What every stage has besides its own parameters."""
+
+
+class Bench(QWidget):
+    """Picture and controls of one stage."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._workspace = workspace
+        self._gesture = Gesture(workspace)
+        self.bars: dict[str, ValueBar | StepLane] = {}
+        self.jumps: dict[str, QPushButton] = {}
+        self._sentence = ""
+        self._titles: set[str] = set()
+        self._built_for: tuple[str, str] | None = None
+        self._title = TextLabel()
+        self._title.setFont(theme.font(10.5, bold=True))
+        self._purpose = TextLabel()
+        self._purpose.setStyleSheet(f"color: {theme.DIM.name()}")
+        self._purpose.setWordWrap(True)
+        self._purpose.setContentsMargins(10, 0, 10, 0)
+        self._reset = QPushButton("Defaults")
+        self._reset.setToolTip("Every control of this stage back to its default")
+        self._reset.clicked.connect(self._to_defaults)
+        self.line_up = QPushButton("Line-up\u2026")
+        self.line_up.setToolTip("Align the machine: alignment tape, oscillator, meters, bias curves")
+        self.line_up.clicked.connect(self.open_line_up)
+        self.propose = QPushButton("Propose bands")
+        self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
+        self.propose.clicked.connect(self.propose_bands)
+        self._proposal = Proposal(workspace)
+        self.variations = QPushButton("Variations\u2026")
+        self.variations.setToolTip("This stage in two dozen ways, equally loud, to click through")
+        self.variations.clicked.connect(self.open_variations)
+        self.field = QPushButton("Field\u2026")
+        self.field.setToolTip("Drive along, tone up: a map of heat on which the stage is a point to be dragged")
+        self.field.clicked.connect(self.open_field)
+        self.macros = MacroRow(workspace)
+        self.macro_button = QPushButton("Macros\u2026")
+        self.macro_button.setToolTip("Controls of this path that move several others at once")
+        self.macro_button.clicked.connect(self.open_macros)
+        self.picture = Picture(workspace)
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        head = QHBoxLayout()
+        head.setContentsMargins(10, 6, 10, 0)
+        head.addWidget(self._title, 1)
+        head.addWidget(self.propose)
+        head.addWidget(self.line_up)
+        head.addWidget(self.field)
+        head.addWidget(self.variations)
+        head.addWidget(self.macro_button)
+        head.addWidget(self._reset)
+        self._jump_row = QHBoxLayout()
+        self._jump_row.setContentsMargins(6, 0, 6, 0)
+        self._jump_row.setSpacing(2)
+        right = QVBoxLayout()
+        right.setSpacing(2)
+        right.addLayout(self._jump_row)
+        right.addWidget(self._scroll, 1)
+        body = QHBoxLayout()
+        body.setSpacing(4)
+        body.addWidget(self.picture, 5)
+        body.addLayout(right, 6)
+        self._lanes = QVBoxLayout()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.macros)
+        layout.addLayout(head)
+        layout.addWidget(self._purpose)
+        layout.addLayout(body, 1)
+        layout.addLayout(self._lanes)
+        workspace.session_changed.connect(self.refresh)
+        workspace.selected.connect(self.refresh)
+        workspace.frame.connect(self._on_frame)
+        self.refresh()
+
+    def sizeHint(self) -> QSize:
+        return QSize(740, 400)
+
+    def _stage(self) -> StageSettings | None:
+        workspace = self._workspace
+        return workspace.strip.stage(workspace.stage_id) if workspace.stage_id else None
+
+    def refresh(self) -> None:
+        """Show the chosen stage; controls are made anew only for another stage."""
+        stage = self._stage()
+        wanted = None if stage is None else (self._workspace.strip_id, stage.id)
+        if wanted != self._built_for:
+            self._build(stage)
+            self._built_for = wanted
+        self.picture.setVisible(stage is not None)
+        self._reset.setVisible(stage is not None)
+        self.variations.setVisible(stage is not None)
+        numbers = () if stage is None else [p for p in stage.declaration.parameters if isinstance(p, Number)]
+        self.field.setVisible(len(numbers) > 1)
+        self.line_up.setVisible(stage is not None and stage.kind == "tape")
+        self.propose.setVisible(stage is not None and stage.kind == "tame")
+        if stage is None:
+            return
+        shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST), "mix_pct": stage.mix_pct, "mono": stage.mono,
+                 "dry_db": _LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST)}
+        idle = stage.declaration.idle(stage.params)
+        for name, bar in self.bars.items():
+            if isinstance(bar, StepLane):
+                bar.show_values(stage.params)
+            else:
+                bar.show_value(shown[name])
+                bar.setEnabled(name not in idle)
+                bar.show_held(any(macro.targeting(stage.id, name) for macro in self._workspace.strip.macros))
+        self._show_groups(stage, idle)
+        self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
+
+    def _show_groups(self, stage: StageSettings, idle: frozenset[str]) -> None:
+        """Leave out groups in which nothing does anything."""
+        flow = self._scroll.widget()
+        assert isinstance(flow, ColumnFlow)
+        titles = {group.value for group, members in stage.declaration.groups() if not idle.issuperset(
+            member.id for member in members)} | {Group.OUTPUT.value}
+        if titles != self._titles:
+            self._titles = titles
+            flow.show_only(titles)
+            for title, button in self.jumps.items():
+                button.setHidden(title not in titles)
+
+    def _on_frame(self, state: EngineState) -> None:
+        for bar in self.bars.values():
+            if isinstance(bar, StepLane):
+                session = self._workspace.session
+                bar.show_place(state.position / session.rate if state.playing else None, session.tempo)
+
+    def open_line_up(self) -> None:
+        """The line-up bench of the chosen machine, in a window of its own."""
+        stage = self._stage()
+        if stage is None or stage.kind != "tape":
+            self._workspace.messages.say("Choose a tape machine to line up")
+        else:
+            LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
+
+    def propose_bands(self) -> None:
+        """Set the chosen stage's bands by what the stages before it added."""
+        stage = self._stage()
+        if stage is not None and stage.kind == "tame":
+            self._proposal.start(self._workspace.strip_id, stage.id)
+
+    def open_variations(self) -> None:
+        """The chosen stage in many ways, in a window of their own."""
+        if self._stage() is not None:
+            VariationSheet(self._workspace, self).show()
+
+    def open_field(self) -> None:
+        """Drive against tone of the chosen stage, as a map."""
+        if self._stage() is not None:
+            BalanceField(self._workspace, self).show()
+
+    def open_macros(self) -> None:
+        """The strip's macros, in a window of their own."""
+        MacroEditor(self._workspace, self).show()
+
+    def _offer_macros(self, name: str, menu: QMenu) -> None:
+        stage = self._stage()
+        if stage is not None and name in stage.params and can_be_moved(stage, name):
+            add_macro_menu(menu, self._workspace, stage, name)
+
+    def open_impulses(self) -> None:
+        """Impulse responses to hear in the chosen stage, in a window of their own."""
+        stage = self._stage()
+        if stage is not None:
+            ImpulseBrowser(self._workspace, stage.id, self).show()
+
+    def _build(self, stage: StageSettings | None) -> None:
+        self._gesture.keep()
+        self.bars = {}
+        self.jumps = {}
+        self._titles = set()
+        for row in (self._jump_row, self._lanes):
+            clear(row)
+        flow = ColumnFlow()
+        if stage is None:
+            self._title.setText("No stage chosen")
+            self._purpose.setText("Add one in the path above: press the plus, or Insert.")
+            self._scroll.setWidget(flow)
+            return
+        kind = stage.declaration
+        self._purpose.setText(kind.purpose)
+        groups = dict(kind.groups())
+        for group in Group:
+            members = list(groups.get(group, []))
+            if group is Group.OUTPUT:
+                members += _HOSTED
+            if not members:
+                continue
+            bars = []
+            for parameter in members:
+                bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
+                bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
+                bar.committed.connect(lambda _value: self._commit())
+                if isinstance(bar, ValueBar):
+                    bar.browsing.connect(self.open_impulses)
+                    bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
+                self.bars[parameter.id] = bar
+                if isinstance(bar, StepLane):
+                    self._lanes.addWidget(bar)
+                else:
+                    bars.append(bar)
+            flow.add_group(group.value, bars, functools.partial(self._reset_group, group))
+        self._scroll.setWidget(flow)
+        if len(kind.parameters) > _MANY:
+            self._add_jumps(flow)
+
+    def _add_jumps(self, flow: ColumnFlow) -> None:
+        """A button for each group, which scrolls to it."""
+        for title in flow.titles():
+            button = QPushButton(title.split()[-1] if title[-1].isdigit() else title)
+            button.setObjectName("jump")
+            button.setAccessibleName(f"Go to {title}")
+            button.setToolTip(f"Go to {title}")
+            button.clicked.connect(lambda _checked, chosen=title: self._go_to(flow, chosen))
+            self._jump_row.addWidget(button)
+            self.jumps[title] = button
+        self._jump_row.addStretch(1)
+
+    def _go_to(self, flow: ColumnFlow, title: str) -> None:
+        bar = self._scroll.verticalScrollBar()
+        assert bar is not None
+        bar.setValue(flow.top_of(title))
+
+    def _commit(self) -> None:
+        """Make the change a step, and say what else moved with it."""
+        self._gesture.keep()
+        if self._sentence:
+            self._workspace.messages.say(self._sentence)
+            self._sentence = ""
+
+    def _set(self, name: str, value: Value) -> None:
+        workspace, stage = self._workspace, self._stage()
+        if stage is None:
+            return
+        if name in {parameter.id for parameter in _HOSTED}:
+            changed: Value = value
+            if name in ("wet_db", "dry_db") and as_number(value) <= _LOWEST:
+                changed = None if name == "dry_db" else -120.0
+            self._show(name, lambda session, strip_id: edit_stage(
+                session, strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
+            return
+        kind = stage.declaration
+        if value and isinstance(kind.parameter(name), Impulse):
+            try:
+                read_impulse(Path(str(value)), workspace.session.rate)
+            except AudioFileError as error:
+                workspace.messages.warn(str(error))
+                self.refresh()
+                return
+        if kind.follow is not None:
+            self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
+        self._show(name, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
+
+    def _show(self, name: str, change: Callable[[Session, str], Session]) -> None:
+        strip_id = self._workspace.strip_id
+        self._gesture.show(self.bars[name].parameter.label, (self._workspace.stage_id, name),
+                           lambda session: change(session, strip_id))
+
+    def _reset_group(self, group: Group) -> None:
+        """Every control of a group to its default, as one step."""
+        workspace, stage = self._workspace, self._stage()
+        if stage is None:
+            return
+        defaults = {p.id: p.default_value for p in stage.declaration.parameters if p.group is group}
+        extra = AS_NEW if group is Group.OUTPUT else {}
+        workspace.document.commit(f"{group.value} to defaults", lambda session: edit_stage(
+            session, workspace.strip_id, stage.id,
+            lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
+
+    def _to_defaults(self) -> None:
+        workspace, stage = self._workspace, self._stage()
+        if stage is not None:
+            workspace.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(
+                session, workspace.strip_id, stage.id))

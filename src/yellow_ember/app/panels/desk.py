@@ -1,0 +1,126 @@
+"""Desk: the strips as a tree, tracks under the bus they feed, the master last."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+
+from yellow_ember.app.panels.sends import Sends
+from yellow_ember.app.panels.strip_row import StripRow
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.layouts import clear
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.parameters import Group, Number
+from yellow_ember.session.edits import edit_strip
+from yellow_ember.session.model import LOUDEST_DB, SILENT_DB, Session
+
+VOLUME = Number(id="volume_db", label="Volume", unit="dB", minimum=SILENT_DB, maximum=LOUDEST_DB, default=0.0,
+                group=Group.OUTPUT, floor_word="silent", help="The strip's level into what it feeds.")
+PAN = Number(id="pan", label="Pan", unit="", minimum=-100.0, maximum=100.0, default=0.0, decimals=0,
+             group=Group.OUTPUT, help="Where the strip stands between left and right.")
+
+
+class Desk(QWidget):
+    """The rows, and below them the chosen strip's fader, pan and sends."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._workspace = workspace
+        self._gesture = Gesture(workspace)
+        self.rows: dict[str, StripRow] = {}
+        self._shape: list[tuple[str, int]] = []
+        self._inside = QWidget()
+        self._inside.setObjectName("panel")
+        self._list = QVBoxLayout(self._inside)
+        self._list.setContentsMargins(0, 4, 0, 4)
+        self._list.setSpacing(0)
+        scroll = QScrollArea()
+        scroll.setWidget(self._inside)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.volume, self.pan = ValueBar(VOLUME), ValueBar(PAN)
+        for bar in (self.volume, self.pan):
+            name = bar.parameter.id
+            bar.changing.connect(lambda value, field=name: self._set(field, value))
+            bar.committed.connect(lambda _value: self._gesture.keep())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 6)
+        layout.setSpacing(4)
+        layout.addWidget(scroll)
+        faders = QVBoxLayout()
+        faders.setContentsMargins(6, 0, 6, 0)
+        faders.setSpacing(3)
+        self.several = TextLabel()
+        self.several.setStyleSheet(f"color: {theme.AFTER.name()}")
+        self.several.setWordWrap(True)
+        self.sends = Sends(workspace)
+        faders.addWidget(self.several)
+        faders.addWidget(self.volume)
+        faders.addWidget(self.pan)
+        faders.addWidget(self.sends)
+        layout.addLayout(faders)
+        workspace.session_changed.connect(self.refresh)
+        workspace.selected.connect(self._on_selected)
+        workspace.measurer.changed.connect(self._repaint_rows)
+        workspace.matcher.changed.connect(self._repaint_rows)
+        workspace.prints.changed.connect(self._refresh_rows)
+        workspace.frame.connect(self._on_frame)
+        self.refresh(workspace.session)
+
+    def sizeHint(self) -> QSize:
+        return QSize(236, 400)
+
+    def refresh(self, session: Session) -> None:
+        """Show the session's strips."""
+        shape = [(strip.id, depth) for strip, depth in session.depth_first()]
+        if shape != self._shape:
+            had_focus = any(row.hasFocus() for row in self.rows.values())
+            self._build(shape)
+            if had_focus:
+                self.rows[self._workspace.strip_id].setFocus()
+        self._refresh_rows()
+        count = len(self._workspace.chosen)
+        self.several.setText(f"{count} strips are edited at once" if count > 1 else "")
+        self.several.setVisible(count > 1)
+        self.sends.refresh()
+        self.volume.show_value(self._workspace.strip.volume_db)
+        self.pan.show_value(self._workspace.strip.pan)
+
+    def _refresh_rows(self) -> None:
+        for row in self.rows.values():
+            row.refresh()
+
+    def _build(self, shape: list[tuple[str, int]]) -> None:
+        clear(self._list)
+        self.rows = {}
+        for strip_id, depth in shape:
+            row = StripRow(self._workspace, self._workspace.session.strip(strip_id), depth)
+            self.rows[strip_id] = row
+            self._list.addWidget(row)
+        self._list.addStretch(1)
+        self._shape = shape
+
+    def _on_selected(self) -> None:
+        chosen = self.rows.get(self._workspace.strip_id)
+        if chosen is not None and any(row.hasFocus() for row in self.rows.values()):
+            chosen.setFocus()
+        self.refresh(self._workspace.session)
+
+    def _on_frame(self, _state: object) -> None:
+        for row in self.rows.values():
+            row.show_levels()
+
+    def _repaint_rows(self) -> None:
+        for row in self.rows.values():
+            row.refresh()
+            row.update()
+
+    def _set(self, field: str, value: float) -> None:
+        strip, label = self._workspace.strip, {"volume_db": VOLUME, "pan": PAN}[field].label
+        self._gesture.show(f"{label} of {strip.name}", (strip.id, field), lambda session: edit_strip(
+            session, strip.id, lambda old: old.with_(**{field: value})))

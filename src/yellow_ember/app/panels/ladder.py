@@ -1,0 +1,421 @@
+"""Ladder: the chosen strip's path from left to right, its level in dB against 0 VU at every point.
+
+Drag a stage up to drive it harder: what follows is taken back by as much.  Drag it sideways
+to move it, out of the picture to carry it to another strip.  Its foot switches it, its cross
+removes it, the plus adds one.
+"""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
+from PyQt6.QtWidgets import QMenu, QWidget
+
+from yellow_ember.app.panels import copying
+from yellow_ember.app.state.asked_match import AskedMatch
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.level import against_vu
+from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import as_pair
+from yellow_ember.dsp.stages import STAGES
+from yellow_ember.session.edits import (
+    drive_stage,
+    edit_stage,
+    move_stage,
+    remove_stage,
+    replace_stage,
+    set_parameter,
+    to_defaults,
+)
+from yellow_ember.session.model import Session, new_stage
+
+_LOW, _HIGH = -30.0, 18.0
+_DB_PER_PIXEL = 0.1
+_HEAD, _FOOT = 20.0, 24.0
+_WIDEST = 190.0
+_PLUS = 34.0
+
+
+class Ladder(QWidget):
+    """The picture of a strip's path, and the place where stages are added, moved and driven."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._gesture = Gesture(workspace)
+        self._matches = AskedMatch(workspace)
+        self._vu: list[float] = []
+        self._peak: list[float] = []
+        self._press: QPointF | None = None
+        self._driven = 0.0
+        self._mode = ""
+        self._drop_at: int | None = None
+        self.setMinimumHeight(150)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        workspace.session_changed.connect(self._refresh)
+        workspace.selected.connect(self._refresh)
+        workspace.frame.connect(self._on_frame)
+        workspace.dissector.changed.connect(self.update)
+        self._refresh()
+
+    def sizeHint(self) -> QSize:
+        return QSize(700, 210)
+
+    def _refresh(self) -> None:
+        strip = self._workspace.strip
+        stages = ", ".join(f"{stage.declaration.label}{'' if stage.on else ' (off)'}" for stage in strip.chain)
+        self.setAccessibleName(f"Path of {strip.name}")
+        self.setAccessibleDescription(
+            f"{stages or 'no stages'}. Left and right choose a stage, up and down drive it, Insert adds one, "
+            "Delete removes it, X switches it, Control with left and right moves it.")
+        self.update()
+
+    def _on_frame(self, _state: object) -> None:
+        engine, points = self._workspace.engine, len(self._workspace.strip.chain) + 1
+        reading = engine.reading(self._workspace.strip_id) if engine is not None else None
+        vu = [0.0] * points if reading is None else [float(x) for x in reading.point_vu[:points]]
+        peak = [0.0] * points if reading is None else [float(x) for x in reading.point_peak[:points]]
+        if vu != self._vu or peak != self._peak:
+            self._vu = vu
+            old = self._peak if len(self._peak) == points else [0.0] * points
+            self._peak = [max(new, was * 0.93) for new, was in zip(peak, old, strict=True)]
+            self.update()
+
+    # -- geometry -----------------------------------------------------------------------
+
+    def _axes(self) -> Axes:
+        return Axes(QRectF(42, 28, self.width() - 54, self.height() - 36), 0.0, 1.0, _LOW, _HIGH)
+
+    def _columns(self) -> list[QRectF]:
+        """A box for each stage."""
+        frame = self._axes().frame
+        count = len(self._workspace.strip.chain)
+        if count == 0:
+            return []
+        room = frame.width() - _PLUS - 40
+        width = min(_WIDEST, room / count - 14)
+        return [QRectF(frame.left() + 28 + place * (width + 14), frame.top() + 4, width, frame.height() - 8)
+                for place in range(count)]
+
+    def _plus(self) -> QRectF:
+        frame, columns = self._axes().frame, self._columns()
+        left = columns[-1].right() + 16 if columns else frame.left() + 28
+        return QRectF(left, frame.center().y() - 15, 30, 30)
+
+    def _foot(self, column: QRectF) -> QRectF:
+        return QRectF(column.left(), column.bottom() - _FOOT, column.width(), _FOOT)
+
+    def _cross(self, column: QRectF) -> QRectF:
+        return QRectF(column.right() - 20, column.top(), 20, _HEAD)
+
+    # -- drawing ------------------------------------------------------------------------
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.PANEL)
+        strip, axes = self._workspace.strip, self._axes()
+        painter.setFont(theme.font(10.5, bold=True))
+        painter.setPen(theme.TEXT)
+        painter.drawText(QRectF(12, 4, 400, 20), int(Qt.AlignmentFlag.AlignVCenter), strip.name)
+        title = painter.fontMetrics().horizontalAdvance(strip.name)
+        painter.setFont(theme.font(8))
+        painter.setPen(theme.DIM)
+        reference = self._workspace.session.reference_dbfs
+        painter.drawText(QRectF(24 + title, 4, 500, 20), int(Qt.AlignmentFlag.AlignVCenter),
+                         f"level along the path, dB against 0 VU ({reference:g} dBFS)")
+        draw_frame(painter, axes)
+        draw_y_grid(painter, axes, 6.0)
+        columns = self._columns()
+        for stage, column in zip(strip.chain, columns, strict=True):
+            self._paint_stage(painter, axes, stage, column)
+        self._paint_path(painter, axes, columns)
+        if self._drop_at is not None and columns:
+            x = columns[self._drop_at].left() - 7 if self._drop_at < len(columns) else columns[-1].right() + 7
+            painter.setPen(QPen(theme.AFTER, 3.0))
+            painter.drawLine(QPointF(x, axes.frame.top() + 4), QPointF(x, axes.frame.bottom() - 4))
+        plus = self._plus()
+        painter.setPen(QPen(theme.DIM, 1.2))
+        painter.setBrush(theme.RAISED)
+        painter.drawEllipse(plus)
+        painter.drawLine(plus.center() - QPointF(7, 0), plus.center() + QPointF(7, 0))
+        painter.drawLine(plus.center() - QPointF(0, 7), plus.center() + QPointF(0, 7))
+        if not strip.chain:
+            painter.setFont(theme.font(9))
+            painter.setPen(theme.TEXT)
+            painter.drawText(QRectF(plus.right() + 12, plus.top() - 8, 460, 46), int(Qt.AlignmentFlag.AlignVCenter),
+                             "Nothing colours this strip yet.\nAdd a stage or start from a preset.")
+        if self.hasFocus():
+            painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+
+    def _paint_stage(self, painter: QPainter, axes: Axes, stage: StageSettings, column: QRectF) -> None:
+        kind = stage.declaration
+        chosen = stage.id == self._workspace.stage_id
+        painter.setPen(QPen(theme.AFTER if chosen else theme.EDGE, 1.5 if chosen else 1.0))
+        painter.setBrush(theme.RAISED if stage.on else theme.PANEL)
+        painter.drawRoundedRect(column, 3, 3)
+        inner = column.adjusted(1, _HEAD, -1, -_FOOT)
+        low, high = kind.comfort_db
+        if kind.drive is not None and stage.on:
+            zone = QRectF(QPointF(inner.left(), max(axes.y(high), inner.top())),
+                          QPointF(inner.right(), min(axes.y(low), inner.bottom())))
+            painter.fillRect(zone, theme.COMFORT)
+        painter.setFont(theme.font(8.5, bold=True))
+        painter.setPen(theme.TEXT if stage.on else theme.DIM)
+        head = QRectF(column.left() + 7, column.top(), column.width() - 28, _HEAD)
+        label = painter.fontMetrics().elidedText(kind.label, Qt.TextElideMode.ElideRight, int(head.width()))
+        painter.drawText(head, int(Qt.AlignmentFlag.AlignVCenter), label)
+        cross = self._cross(column).center()
+        painter.setPen(QPen(theme.DIM, 1.3))
+        for a, b in ((QPointF(-3.5, -3.5), QPointF(3.5, 3.5)), (QPointF(-3.5, 3.5), QPointF(3.5, -3.5))):
+            painter.drawLine(cross + a, cross + b)
+        foot = self._foot(column)
+        painter.setFont(theme.font(8))
+        dot = QRectF(foot.left() + 7, foot.center().y() - 4.5, 9, 9)
+        painter.setPen(QPen(theme.AFTER if stage.on else theme.DIM, 1.2))
+        painter.setBrush(theme.AFTER if stage.on else theme.PANEL)
+        painter.drawEllipse(dot)
+        painter.setPen(theme.TEXT if stage.on else theme.DIM)
+        text = "on" if stage.on else "bypassed"
+        if kind.drive is not None and stage.on:
+            drive = kind.parameter(kind.drive)
+            text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
+        where = foot.adjusted(21, 0, -4, 0)
+        found = self._workspace.dissector.of(self._workspace.strip_id)
+        heat = None if found is None else found.stages.get(stage.id)
+        if heat is not None:
+            painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5), theme.heat_colour(heat))
+            text += f", heat {heat:.0f}" if heat > -99.5 else ", no heat"
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
+        painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
+
+    def _paint_path(self, painter: QPainter, axes: Axes, columns: list[QRectF]) -> None:
+        """The level line: flat between stages, a step within each, with its figures."""
+        reference = self._workspace.session.reference_dbfs
+        if len(self._vu) != len(columns) + 1:
+            return
+        painter.setFont(theme.font(7.5))
+        painter.setPen(theme.DIM)
+        for place, column in enumerate(columns):
+            figures = [against_vu(level, reference) for level in self._vu[place:place + 2]]
+            words = [f"{figure:+.1f}" if figure > _LOW - 30.0 else "\u2013" for figure in figures]
+            painter.drawText(column.adjusted(7, _HEAD - 2, -7, 0), int(Qt.AlignmentFlag.AlignLeft), f"in {words[0]}")
+            painter.drawText(column.adjusted(7, _HEAD - 2, -7, 0), int(Qt.AlignmentFlag.AlignRight), f"out {words[1]}")
+        painter.save()
+        painter.setClipRect(axes.frame)
+        heights = [axes.y(against_vu(level, reference)) for level in self._vu]
+        peaks = [axes.y(against_vu(level, reference)) for level in self._peak]
+        edges = [axes.frame.left(), *(column.center().x() for column in columns),
+                 columns[-1].right() + 12 if columns else axes.frame.left() + 24]
+        for place, (height, peak) in enumerate(zip(heights, peaks, strict=True)):
+            left, right = edges[place], edges[place + 1]
+            colour = theme.BEFORE if place == 0 else theme.AFTER
+            painter.setPen(QPen(colour, 2.4))
+            painter.drawLine(QPointF(left, height), QPointF(right, height))
+            painter.setPen(QPen(colour, 1.0, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(left, peak), QPointF(right, peak))
+            if place + 1 < len(heights):
+                painter.setPen(QPen(theme.AFTER, 2.4))
+                painter.drawLine(QPointF(right, height), QPointF(right, heights[place + 1]))
+        painter.restore()
+
+    # -- hands --------------------------------------------------------------------------
+
+    def _stage_at(self, point: QPointF) -> int | None:
+        for place, column in enumerate(self._columns()):
+            if column.contains(point):
+                return place
+        return None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        point, workspace = event.position(), self._workspace
+        place = self._stage_at(point)
+        if place is None:
+            if self._plus().contains(point):
+                self.open_add_menu()
+            return
+        stage, column = workspace.strip.chain[place], self._columns()[place]
+        workspace.select(workspace.strip_id, stage.id)
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self._cross(column).contains(point):
+            self.remove_chosen()
+        elif self._foot(column).contains(point):
+            self.switch_chosen()
+        else:
+            self._press, self._mode, self._driven = point, "", 0.0
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is None:
+            over = self._stage_at(event.position())
+            self.setCursor(Qt.CursorShape.SizeVerCursor if over is not None else Qt.CursorShape.ArrowCursor)
+            return
+        moved = event.position() - self._press
+        if not self._mode and max(abs(moved.x()), abs(moved.y())) > 5:
+            self._mode = "drive" if abs(moved.y()) >= abs(moved.x()) else "move"
+        if self._mode == "drive":
+            fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            by = -moved.y() * _DB_PER_PIXEL * (0.1 if fine else 1.0)
+            self._press = event.position()
+            self._drive(by)
+        elif self._mode == "move" and not self.rect().contains(event.position().toPoint()):
+            workspace = self._workspace
+            stage = workspace.strip.stage(workspace.stage_id)
+            self._press, self._mode, self._drop_at = None, "", None
+            self.update()
+            copying.drag(self, workspace, workspace.strip_id, [stage])
+        elif self._mode == "move":
+            x = event.position().x()
+            self._drop_at = sum(column.center().x() < x for column in self._columns())
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._mode == "drive":
+            self._commit_drive()
+        elif self._mode == "move" and self._drop_at is not None:
+            workspace = self._workspace
+            place = workspace.strip.place_of(workspace.stage_id)
+            self._move_to(self._drop_at - (1 if self._drop_at > place else 0))
+        self._press, self._mode, self._drop_at = None, "", None
+        self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self._stage_at(event.position()) is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._reset_drive()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        place = self._stage_at(event.position())
+        if place is not None:
+            self._workspace.select(self._workspace.strip_id, self._workspace.strip.chain[place].id)
+            self._drive(event.angleDelta().y() / 120.0 * 0.5)
+            self._commit_drive()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self._workspace.stage_id:
+            menu = QMenu(self)
+            menu.addAction("Bypass or switch on", self.switch_chosen)
+            menu.addAction("Remove", self.remove_chosen)
+            menu.addAction("All to defaults", self._defaults)
+            menu.addAction("Match the stage's level", self.match_chosen)
+            menu.popup(event.globalPos())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        workspace, chain = self._workspace, self._workspace.strip.chain
+        control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        key = event.key()
+        if key == Qt.Key.Key_Insert or event.text() == "+":
+            self.open_add_menu()
+        elif not chain:
+            super().keyPressEvent(event)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            place = workspace.strip.place_of(workspace.stage_id) + (1 if key == Qt.Key.Key_Right else -1)
+            place = min(max(place, 0), len(chain) - 1)
+            if control:
+                self._move_to(place)
+            else:
+                workspace.select(workspace.strip_id, chain[place].id)
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self._drive((0.1 if fine else 0.5) * (1 if key == Qt.Key.Key_Up else -1))
+            self._commit_drive()
+        elif key == Qt.Key.Key_Delete:
+            self.remove_chosen()
+        elif key == Qt.Key.Key_X:
+            self.switch_chosen()
+        elif key == Qt.Key.Key_Backspace:
+            self._reset_drive()
+        else:
+            super().keyPressEvent(event)
+
+    # -- edits --------------------------------------------------------------------------
+
+    def _drive(self, by_db: float) -> None:
+        strip_id, stage_id = self._workspace.strip_id, self._workspace.stage_id
+        driven = drive_stage(self._workspace.session, strip_id, stage_id, by_db).strip(strip_id).stage(stage_id)
+        kind = driven.declaration
+        values = {name: driven.params[name] for name in (kind.drive, kind.makeup) if name is not None}
+
+        def edit(session: Session) -> Session:
+            for name, value in values.items():
+                session = set_parameter(session, strip_id, stage_id, name, value)
+            return session
+
+        self._gesture.show(f"Drive {kind.label}", stage_id, edit)
+
+    def _commit_drive(self) -> None:
+        self._gesture.keep()
+
+    def _reset_drive(self) -> None:
+        workspace = self._workspace
+        stage = workspace.strip.stage(workspace.stage_id)
+        kind = stage.declaration
+        if kind.drive is not None:
+            default = as_pair(kind.parameter(kind.drive).default_value)[0]
+            self._drive((default - as_pair(stage.params[kind.drive])[0]) / kind.drive_units)
+            self._commit_drive()
+
+    def _defaults(self) -> None:
+        workspace = self._workspace
+        workspace.document.commit("Stage to defaults", lambda session: to_defaults(
+            session, workspace.strip_id, workspace.stage_id))
+
+    def switch_chosen(self) -> None:
+        """Bypass the chosen stage, or switch it on."""
+        workspace = self._workspace
+        if not workspace.stage_id:
+            return
+        stage = workspace.strip.stage(workspace.stage_id)
+        verb = "Bypass" if stage.on else "Switch on"
+        workspace.document.commit(f"{verb} {stage.declaration.label}", lambda session: edit_stage(
+            session, workspace.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
+
+    def match_chosen(self) -> None:
+        """Make the chosen stage as loud as what enters it."""
+        if self._workspace.stage_id:
+            self._matches.match_stage(self._workspace.strip_id, self._workspace.stage_id)
+
+    def remove_chosen(self) -> None:
+        """Take the chosen stage out of the path."""
+        workspace = self._workspace
+        if workspace.stage_id:
+            label = workspace.strip.stage(workspace.stage_id).declaration.label
+            workspace.document.commit(f"Remove {label}", lambda session: remove_stage(
+                session, workspace.strip_id, workspace.stage_id))
+
+    def _move_to(self, place: int) -> None:
+        workspace = self._workspace
+        label = workspace.strip.stage(workspace.stage_id).declaration.label
+        workspace.document.commit(f"Move {label}", lambda session: move_stage(
+            session, workspace.strip_id, workspace.stage_id, place))
+
+    def open_add_menu(self) -> None:
+        """Offer the stages and the presets."""
+        menu = QMenu(self)
+        menu.setToolTipsVisible(True)
+        for kind in STAGES:
+            action = menu.addAction(kind.label, lambda chosen=kind.kind: self.add(chosen))
+            assert action is not None
+            action.setToolTip(kind.purpose)
+        menu.addSeparator()
+        menu.addAction("Presets\u2026", lambda: self.open_presets())
+        plus = self._plus()
+        menu.popup(self.mapToGlobal(QPointF(plus.left(), plus.bottom() + 2).toPoint()))
+
+    def open_presets(self, search: str = "") -> None:
+        """Presets to hear on this strip, in a window of their own; `search` names what to show of them."""
+        browser = PresetBrowser(self._workspace, self)
+        browser.search.setText(search)
+        browser.show()
+
+    def add(self, kind: str) -> None:
+        """A new stage behind the chosen one, and at the end of every other chosen strip."""
+        stage = new_stage(kind)
+        copying.add_to_chosen(self._workspace, [stage], f"Add {stage.declaration.label}")

@@ -1,0 +1,90 @@
+"""The chosen strip's macros: a row of controls, and the menu that puts a parameter into one."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
+
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets.layouts import clear
+from yellow_ember.app.widgets.text import menu_text
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import Value, as_number
+from yellow_ember.session.edits import add_macro, edit_macro, set_macro
+from yellow_ember.session.macros import MOST_MACROS, Macro, macro_number, target_from_here
+
+_IN_A_ROW = 4
+
+
+class MacroRow(QWidget):
+    """Hidden while the strip has no macros."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._gesture = Gesture(workspace)
+        self.bars: dict[str, ValueBar] = {}
+        self._shown: object = None
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(10, 4, 10, 0)
+        self._grid.setSpacing(4)
+        workspace.session_changed.connect(self.refresh)
+        workspace.selected.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        strip = self._workspace.strip
+        wanted = strip.id, [(macro.id, macro.name, macro.targets) for macro in strip.macros]
+        if wanted != self._shown:
+            self._shown = wanted
+            self._build(strip.macros)
+        for macro in strip.macros:
+            self.bars[macro.id].show_value(macro.value)
+        self.setVisible(bool(strip.macros))
+
+    def _build(self, macros: tuple[Macro, ...]) -> None:
+        self._gesture.keep()
+        clear(self._grid)
+        self.bars = {}
+        for place, macro in enumerate(macros):
+            bar = ValueBar(macro_number(macro))
+            bar.changing.connect(lambda value, chosen=macro.id: self._set(chosen, value))
+            bar.committed.connect(lambda _value: self._gesture.keep())
+            self.bars[macro.id] = bar
+            self._grid.addWidget(bar, place // _IN_A_ROW, place % _IN_A_ROW)
+
+    def _set(self, macro_id: str, value: Value) -> None:
+        strip = self._workspace.strip
+        self._gesture.show(strip.macro(macro_id).name, (strip.id, macro_id),
+                           lambda session: set_macro(session, strip.id, macro_id, as_number(value)))
+
+
+def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, parameter: str) -> None:
+    """Offer to put a parameter into a macro, or to take it out."""
+    strip = workspace.strip
+    label = stage.declaration.parameter(parameter).label
+
+    def put(macro: Macro) -> None:
+        target = target_from_here(stage, parameter, stage.params[parameter])
+        workspace.document.commit(f"{label} into {macro.name}", lambda session: edit_macro(
+            session, strip.id, macro.id,
+            lambda old: old.with_target(target)))
+
+    def take(macro: Macro) -> None:
+        workspace.document.commit(f"{label} out of {macro.name}", lambda session: edit_macro(
+            session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
+
+    def put_into_new() -> None:
+        target = target_from_here(stage, parameter, stage.params[parameter])
+        workspace.document.commit("New macro", lambda session: add_macro(
+            session, strip.id, f"{label}, macro {len(strip.macros) + 1}", (target,)))
+
+    menu.addSeparator()
+    for macro in strip.macros:
+        if macro.targeting(stage.id, parameter):
+            menu.addAction(menu_text(f"Take out of {macro.name}"), lambda chosen=macro: take(chosen))
+        else:
+            menu.addAction(menu_text(f"Put into {macro.name}"), lambda chosen=macro: put(chosen))
+    if len(strip.macros) < MOST_MACROS:
+        menu.addAction("Put into a new macro", put_into_new)

@@ -1,0 +1,369 @@
+"""One strip in the desk: name, glyphs of its stages, level, heat, mute, solo, link, and how it is played."""
+
+from __future__ import annotations
+
+import functools
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import (
+    QContextMenuEvent,
+    QDragEnterEvent,
+    QDragLeaveEvent,
+    QDropEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPen,
+)
+from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
+
+from yellow_ember.app.panels import copying
+from yellow_ember.app.state.background import PrintState
+from yellow_ember.app.state.matcher import MatchState
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.level import draw_level
+from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.text import escaped, menu_text
+from yellow_ember.session.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
+from yellow_ember.session.link_edits import group_of, join_link, leave_link, link_strips
+from yellow_ember.session.model import Send, Strip, StripKind
+
+ROW = 40
+_INDENT = 12
+_BUTTON = 18
+_MARK, _HEAT = 12, 20
+_GLYPHS = 4
+"""So many stages are drawn."""
+
+
+def heat_figure(heat_db: float) -> str:
+    """Heat in as few letters as a row has room for."""
+    return f"{heat_db:.0f}" if heat_db > -99.5 else "\u2013"
+
+
+class StripRow(QWidget):
+    """A row; what it shows is taken from the session at every painting."""
+
+    def __init__(self, workspace: Workspace, strip: Strip, depth: int) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self.strip_id = strip.id
+        self._depth = depth
+        self._vu = 0.0
+        self._peak = 0.0
+        self._shown: tuple[object, ...] = ()
+        self._match = MatchState.MATCHED
+        self._press: QPointF | None = None
+        self._drop_over = False
+        self.setFixedHeight(ROW)
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.refresh()
+
+    @property
+    def _strip(self) -> Strip:
+        return self._workspace.session.strip(self.strip_id)
+
+    @property
+    def _link(self) -> str:
+        """The letter of the group that the strip, or one of its stages, is in; "" for none."""
+        session, strip = self._workspace.session, self._strip
+        groups = [group_of(session, member) for member in (strip.id, *(stage.id for stage in strip.chain))]
+        return next((group.name for group in groups if group is not None), "")
+
+    def refresh(self) -> None:
+        """Show the strip as it is now."""
+        workspace, strip = self._workspace, self._strip
+        state = workspace.prints.state(self.strip_id)
+        share = round(workspace.prints.share, 1) if state is PrintState.PRINTING else 0.0
+        self._match = workspace.matcher.state(strip)
+        trouble = workspace.matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
+        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
+                 tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
+                 workspace.strip_id == self.strip_id, self.strip_id in workspace.chosen)
+        if shown == self._shown:
+            return
+        self._shown = shown
+        sends = [f"sends to {workspace.session.strip(send.to).name}" for send in strip.sends]
+        states = [word for word, on in (
+            ("muted", strip.mute), ("solo", strip.solo), ("bypassed", strip.bypass),
+            (f"linked, {self._link}", bool(self._link)),
+            (f"{self._match.value}{trouble and f': {trouble}'}", self._match is not MatchState.MATCHED),
+            (state.value, state is not PrintState.LIVE)) if on]
+        stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
+        self.setAccessibleName(f"{strip.kind.value} {strip.name}")
+        self.setAccessibleDescription("; ".join((*states, *sends, stages)))
+        more = "".join(f"<br>{escaped(words)}" for words in (*states, *sends))
+        self.setToolTip(f"<b>{escaped(strip.name)}</b> ({strip.kind.value}): {stages}{more}<br>"
+                        "M mutes, S plays it alone. Ctrl+click edits it together with others.")
+        self.update()
+
+    def show_levels(self) -> None:
+        """Take the newest levels."""
+        engine = self._workspace.engine
+        reading = engine.reading(self.strip_id) if engine is not None else None
+        vu, peak = (float(reading.vu.max()), float(reading.peak.max())) if reading is not None else (0.0, 0.0)
+        if vu != self._vu or peak != self._peak:
+            self._vu, self._peak = vu, max(peak, self._peak * 0.93)
+            self.update(self._level_box().toAlignedRect())
+
+    # -- drawing ------------------------------------------------------------------------
+
+    def _button_box(self, place: int) -> QRectF:
+        return QRectF(self.width() - 8 - (2 - place) * (_BUTTON + 3), 4, _BUTTON, 15)
+
+    def _level_box(self) -> QRectF:
+        left = 10 + self._depth * _INDENT
+        return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - _HEAT - 6, 6)
+
+    def _mark_box(self) -> QRectF:
+        return QRectF(self.width() - 8 - _MARK, ROW - 14.5, _MARK, 9)
+
+    def _glyph_box(self) -> QRectF:
+        width = 17.0 * len(self._strip.chain[:_GLYPHS])
+        return QRectF(self._button_box(0).left() - width - 3, 4.5, width, 14)
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        strip, workspace = self._strip, self._workspace
+        if self.strip_id in workspace.chosen:
+            painter.fillRect(self.rect(), theme.RAISED)
+            painter.fillRect(QRectF(0, 0, 3 if workspace.strip_id == self.strip_id else 1.5, ROW), theme.AFTER)
+        if self.hasFocus() or self._drop_over:
+            painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.SolidLine if self._drop_over else Qt.PenStyle.DotLine))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        left = 10 + self._depth * _INDENT
+        if self._link:
+            self._paint_link(painter, QRectF(left, 5, 15, 13))
+            left += 19
+        painter.setFont(theme.font(9.5, bold=strip.kind is not StripKind.TRACK))
+        painter.setPen(theme.DIM if strip.mute else theme.TEXT)
+        room = self._glyph_box().left() - left - 4
+        name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(QRectF(left, 2, room, 20), int(Qt.AlignmentFlag.AlignVCenter), name)
+        self._paint_glyphs(painter, strip)
+        for place, (letter, on, colour) in enumerate((("M", strip.mute, theme.BEFORE), ("S", strip.solo, theme.AFTER))):
+            box = self._button_box(place)
+            painter.setPen(QPen(colour if on else theme.EDGE, 1.0))
+            painter.setBrush(colour if on else theme.PANEL)
+            painter.drawRoundedRect(box, 2, 2)
+            painter.setPen(theme.GROUND if on else theme.DIM)
+            painter.setFont(theme.font(8, bold=True))
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
+        draw_level(painter, self._level_box(), self._vu, self._peak, workspace.session.reference_dbfs)
+        found = workspace.measurer.latest(self.strip_id)
+        box = self._level_box()
+        figure_box = QRectF(box.right() + 2, box.top() - 5, _HEAT, 14)
+        figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        if found is not None and strip.chain:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.heat_colour(found.comparison.heat_db))
+            painter.drawRect(QRectF(box.left(), box.bottom() + 2, box.width(), 2.5))
+        if self._match is not MatchState.MATCHED:
+            # What is not matched yet is not measured either: the mark stands in the figure's place.
+            painter.setFont(theme.font(11, bold=True))
+            painter.setPen(theme.AFTER if self._match is MatchState.WAITING else theme.TEXT)
+            painter.drawText(figure_box, figure_at, "\u2260")
+        elif found is not None and strip.chain:
+            painter.setFont(theme.font(7.5))
+            painter.setPen(theme.heat_text_colour(found.comparison.heat_db))
+            painter.drawText(figure_box, figure_at, heat_figure(found.comparison.heat_db))
+        self._paint_mark(painter)
+
+    def _paint_link(self, painter: QPainter, box: QRectF) -> None:
+        painter.setPen(QPen(theme.BEFORE, 1.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setFont(theme.font(7.5, bold=True))
+        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), self._link)
+
+    def _paint_mark(self, painter: QPainter) -> None:
+        """A sheet: empty while it waits, filled from below while it is printed, full when the print plays."""
+        state = self._workspace.prints.state(self.strip_id)
+        if state is PrintState.LIVE:
+            return
+        box = self._mark_box().adjusted(2.5, 0.5, -1.5, -0.5)
+        painter.setPen(QPen(theme.FAINT if state is PrintState.WAITING else theme.BEFORE, 1.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(box)
+        share = {PrintState.PRINTED: 1.0, PrintState.PRINTING: self._workspace.prints.share}.get(state, 0.0)
+        painter.fillRect(QRectF(QPointF(box.left(), box.bottom() - share * box.height()), box.bottomRight()),
+                         theme.BEFORE)
+
+    def _paint_glyphs(self, painter: QPainter, strip: Strip) -> None:
+        painter.setFont(theme.font(7.5, bold=True))
+        whole = self._glyph_box()
+        for place, stage in enumerate(strip.chain[:_GLYPHS]):
+            works = stage.on and not strip.bypass
+            box = QRectF(whole.left() + 17 * place, whole.top(), 14, 14)
+            painter.setPen(QPen(theme.AFTER if works else theme.EDGE, 1.0))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(box)
+            painter.setPen(theme.TEXT if works else theme.DIM)
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), stage.declaration.glyph)
+        if strip.bypass and strip.chain:
+            painter.setPen(QPen(theme.BEFORE, 1.4))
+            across = whole.center().y()
+            painter.drawLine(QPointF(whole.left() - 2, across), QPointF(whole.right() - 1, across))
+
+    # -- hands --------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        point, left = QPointF(event.position()), event.button() == Qt.MouseButton.LeftButton
+        if left and self._button_box(0).contains(point):
+            self.toggle("mute")
+        elif left and self._button_box(1).contains(point):
+            self.toggle("solo")
+        elif left and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._workspace.choose_also(self.strip_id)
+        elif left and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._workspace.choose_up_to(self.strip_id)
+        elif left:
+            self._press = point
+            self._workspace.choose_only(self.strip_id)
+        elif self.strip_id not in self._workspace.chosen:
+            self._workspace.choose_only(self.strip_id)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """From a glyph on: carry the path to another strip."""
+        if self._press is None or not self._glyph_box().contains(self._press):
+            return
+        if (event.position() - self._press).manhattanLength() > QApplication.startDragDistance():
+            self._press = None
+            copying.drag(self, self._workspace, self.strip_id, self._strip.chain)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._press = None
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if copying.can_drop(event.mimeData()):
+            event.acceptProposedAction()
+            self._drop_over = True
+            self.update()
+
+    def dragLeaveEvent(self, event: QDragLeaveEvent) -> None:
+        self._drop_over = False
+        self.update()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self._drop_over = False
+        self.update()
+        copying.drop(self._workspace, self.strip_id, event.mimeData(), event.modifiers())
+        event.acceptProposedAction()
+
+    def toggle(self, which: str) -> None:
+        """Switch mute, solo or bypass, of all strips that are chosen with this one."""
+        state = not getattr(self._strip, which)
+        label = f"{which.capitalize()} {self._strip.name}"
+        self._workspace.document.commit(label, lambda session: edit_strip(
+            session, self.strip_id, lambda strip: strip.with_(**{which: state})))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        workspace, shift = self._workspace, event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        match event.key():
+            case Qt.Key.Key_M if not event.modifiers():
+                self.toggle("mute")
+            case Qt.Key.Key_S if not event.modifiers():
+                self.toggle("solo")
+            case Qt.Key.Key_X if not event.modifiers():
+                self.toggle("bypass")
+            case Qt.Key.Key_Up | Qt.Key.Key_Down:
+                rows = [strip.id for strip, _ in workspace.session.depth_first()]
+                step = 1 if event.key() == Qt.Key.Key_Down else -1
+                at = rows[min(max(rows.index(self.strip_id) + step, 0), len(rows) - 1)]
+                if shift:
+                    workspace.choose_also_next(at)
+                else:
+                    workspace.choose_only(at)
+            case Qt.Key.Key_F2:
+                self.rename()
+            case _:
+                super().keyPressEvent(event)
+
+    # -- menu ---------------------------------------------------------------------------
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        self.menu().popup(event.globalPos())
+
+    def menu(self) -> QMenu:
+        """What can be done with the strip."""
+        strip = self._strip
+        menu = QMenu(self)
+        menu.addAction("Rename", self.rename)
+        bypass = menu.addAction("Bypass the path", lambda: self.toggle("bypass"))
+        assert bypass is not None
+        bypass.setCheckable(True)
+        bypass.setChecked(strip.bypass)
+        if strip.kind is not StripKind.MASTER:
+            self._add_ways(menu, strip)
+        self._add_links(menu)
+        menu.addSeparator()
+        menu.addAction("Add bus", lambda: self._workspace.document.commit(
+            "Add bus", lambda session: add_bus(session, "Bus")))
+        if strip.kind is not StripKind.MASTER:
+            menu.addAction("Remove", self._remove)
+        return menu
+
+    def _add_ways(self, menu: QMenu, strip: Strip) -> None:
+        session = self._workspace.session
+        feeds, sends = menu.addMenu("Feeds"), menu.addMenu("Sends to")
+        assert feeds is not None
+        assert sends is not None
+        sent = {send.to for send in strip.sends}
+        for bus in session.strips:
+            if bus.kind is StripKind.TRACK or bus.id in session.upstream(strip.id):
+                continue
+            for submenu, on, slot in ((feeds, bus.id == strip.out, self._route),
+                                      (sends, bus.id in sent, self._switch_send)):
+                action = submenu.addAction(menu_text(bus.name), lambda chosen=bus.id, run=slot: run(chosen))
+                assert action is not None
+                action.setCheckable(True)
+                action.setChecked(on)
+
+    def _add_links(self, menu: QMenu) -> None:
+        workspace = self._workspace
+        session, own = workspace.session, group_of(workspace.session, self.strip_id)
+        menu.addSeparator()
+        if len(workspace.chosen) > 1:
+            menu.addAction(f"Link these {len(workspace.chosen)} strips", lambda: workspace.document.commit(
+                "Link strips", lambda session: link_strips(session, workspace.chosen)))
+        for group in session.links:
+            if not group.of_stages and group is not own:
+                menu.addAction(menu_text(f"Join link {group.name}"), lambda chosen=group: workspace.document.commit(
+                    f"Join link {chosen.name}", lambda session: join_link(session, chosen.id, self.strip_id)))
+        if own is not None:
+            menu.addAction(menu_text(f"Leave link {own.name}"), lambda: workspace.document.commit(
+                f"Leave link {own.name}", lambda session: leave_link(session, self.strip_id)))
+
+    def rename(self) -> None:
+        name, accepted = QInputDialog.getText(self, "Rename", "Name", text=self._strip.name)
+        if accepted and name.strip():
+            self._workspace.document.commit(f"Rename {self._strip.name}", lambda session: edit_strip(
+                session, self.strip_id, lambda strip: strip.with_(name=name.strip())))
+
+    def _route(self, out: str) -> None:
+        """Feed a bus, with all strips that are edited at once; those that it is fed by stay where they are."""
+        workspace = self._workspace
+        session, chosen = workspace.session, workspace.chosen
+        moved = [strip_id for strip_id in (chosen if self.strip_id in chosen else (self.strip_id,))
+                 if session.strip(strip_id).kind is not StripKind.MASTER and out not in session.upstream(strip_id)]
+        what = self._strip.name if len(moved) == 1 else f"{len(moved)} strips"
+        workspace.document.commit(f"Route {what}", lambda session: functools.reduce(
+            lambda routed, strip_id: route(routed, strip_id, out), moved, session))
+
+    def _switch_send(self, to: str) -> None:
+        session, strip = self._workspace.session, self._strip
+        name = session.strip(to).name
+        if any(send.to == to for send in strip.sends):
+            self._workspace.document.commit(f"Remove send to {name}",
+                                            lambda session: remove_send(session, strip.id, to))
+        else:
+            self._workspace.document.commit(f"Send to {name}", lambda session: set_send(
+                session, strip.id, Send(to=to, level_db=-12.0)))
+
+    def _remove(self) -> None:
+        self._workspace.document.commit(f"Remove {self._strip.name}",
+                                        lambda session: remove_strip(session, self.strip_id))

@@ -1,0 +1,278 @@
+"""Top line: session, transport, position, tempo, comparison, quality, load, ceiling."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.painting import painted, painting
+from yellow_ember.app.widgets.text import TextLabel, as_text
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.dsp.parameters import Choice, Group, Number, Option
+from yellow_ember.engine.client import EngineState
+from yellow_ember.session.model import Session
+
+TEMPO = Number(id="tempo", label="Tempo", unit="bpm", minimum=20.0, maximum=400.0, default=120.0,
+               group=Group.MOTION, help="Beats a minute, for the bars and whatever is locked to tempo.")
+_QUALITIES = tuple(Choice(str(factor), f"{factor}x") for factor in FACTORS)
+LIVE = Option(id="live", label="Live", choices=_QUALITIES, default="4", unit="x", numeric=True, group=Group.OUTPUT,
+              help="Oversampling while playing: more is cleaner on top and costs more of the processor.")
+PRINTING = Option(id="printing", label="Print", choices=_QUALITIES, default="8", unit="x", numeric=True,
+                  group=Group.OUTPUT, help="Oversampling when printing to files.")
+_CEILING_HOLD_FRAMES = 45
+
+
+class TransportButton(QPushButton):
+    """A drawn sign: to start, play, stop, loop."""
+
+    def __init__(self, sign: str, name: str, shortcut: str) -> None:
+        super().__init__()
+        self._sign = sign
+        self.setFixedSize(34, 28)
+        self.setAccessibleName(name)
+        self.setToolTip(f"{name} ({shortcut})")
+
+    def set_sign(self, sign: str, name: str) -> None:
+        if sign != self._sign:
+            self._sign = sign
+            self.setAccessibleName(name)
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        with painting(self) as painter:
+            self._paint_sign(painter)
+
+    def _paint_sign(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        colour = theme.AFTER if self.isChecked() or self._sign == "stop" else theme.TEXT
+        painter.setPen(QPen(colour, 1.6))
+        x, y = self.width() / 2, self.height() / 2
+        path = QPainterPath()
+        if self._sign == "play":
+            path.moveTo(x - 4, y - 6)
+            path.lineTo(x + 6, y)
+            path.lineTo(x - 4, y + 6)
+            path.closeSubpath()
+            painter.fillPath(path, colour)
+        elif self._sign == "stop":
+            painter.fillRect(QRectF(x - 5, y - 5, 10, 10), colour)
+        elif self._sign == "start":
+            painter.fillRect(QRectF(x - 6, y - 6, 2, 12), colour)
+            path.moveTo(x + 6, y - 6)
+            path.lineTo(x - 3, y)
+            path.lineTo(x + 6, y + 6)
+            path.closeSubpath()
+            painter.fillPath(path, colour)
+        else:
+            painter.drawArc(QRectF(x - 8, y - 5, 16, 10), 40 * 16, 280 * 16)
+            path.moveTo(x + 4, y - 7)
+            path.lineTo(x + 10, y - 3)
+            path.lineTo(x + 4, y)
+            path.closeSubpath()
+            painter.fillPath(path, colour)
+
+
+class CompareSwitch(QWidget):
+    """Before | After | Added: the lit one is heard."""
+
+    _NAMES = ("Before", "After", "Added")
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self.setFixedSize(192, 28)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Before, after or added")
+        self.setToolTip("Hear the chosen strip before its chain or after it, at equal loudness (B), "
+                        "or what the chain added, alone (D)")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        workspace.comparing.connect(self._refresh)
+        workspace.added.changed.connect(self._refresh)
+        self._refresh()
+
+    @property
+    def lit(self) -> int:
+        """Which of the three is heard."""
+        return 2 if self._workspace.added.on else 0 if self._workspace.before else 1
+
+    def _refresh(self) -> None:
+        self.setAccessibleDescription(f"{self._NAMES[self.lit].lower()} is heard")
+        self.update()
+
+    def choose(self, place: int) -> None:
+        """Hear one of the three."""
+        if place == 2:
+            self._workspace.hear_added()
+        else:
+            self._workspace.hear_before(place == 0)
+        self._refresh()
+
+    def toggle(self) -> None:
+        """From before to after, and from anything else to before."""
+        self.choose(1 if self.lit == 0 else 0)
+
+    def toggle_added(self) -> None:
+        """To what was added, and back to after."""
+        self.choose(1 if self.lit == 2 else 2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        place = min(int(3 * event.position().x() / self.width()), 2)
+        if place == self.lit and place < 2:
+            self.toggle()
+        else:
+            self.choose(place)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Return | Qt.Key.Key_Enter:
+                self.toggle()
+            case Qt.Key.Key_Left:
+                self.choose(max(self.lit - 1, 0))
+            case Qt.Key.Key_Right:
+                self.choose(min(self.lit + 1, 2))
+            case _:
+                super().keyPressEvent(event)
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        part = self.width() / 3
+        colours = (theme.BEFORE, theme.AFTER, theme.heat_colour(-18.0))
+        for place, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):
+            lit = place == self.lit
+            box = QRectF(place * part + 0.5, 0.5, part - 1, self.height() - 1)
+            painter.setPen(QPen(colour if lit else theme.EDGE, 1.0))
+            painter.setBrush(colour if lit else theme.RAISED)
+            painter.drawRect(box)
+            painter.setPen(theme.GROUND if lit else theme.DIM)
+            painter.setFont(theme.font(9.5, bold=lit))
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), text)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.TEXT, 1.0, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(2, 2, -3, -3))
+
+
+class TopLine(QWidget):
+    """The strip across the top of the window."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._workspace = workspace
+        self._gesture = Gesture(workspace)
+        self._ceiling_left = 0
+        self.session_name = TextLabel()
+        self.session_name.setFont(theme.font(11, bold=True))
+        self.session_name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.to_start = TransportButton("start", "To the start", "Home")
+        self.play = TransportButton("play", "Play", "Space")
+        self.loop = TransportButton("loop", "Loop", "L")
+        self.loop.setCheckable(True)
+        self.position = TextLabel()
+        self.position.setFont(theme.font(12, bold=True))
+        self.position.setMinimumWidth(122)
+        self.position.setAccessibleName("Position in bars, beats and seconds")
+        self.tempo, self.live, self.printing = ValueBar(TEMPO), ValueBar(LIVE), ValueBar(PRINTING)
+        self.compare = CompareSwitch(workspace)
+        self.offset = TextLabel()
+        self.offset.setToolTip("What the chosen strip's output is moved by, so that after is as loud as before")
+        self.engine = TextLabel()
+        self.engine.setToolTip("Share of its time that the engine works, and blocks that came too late")
+        self.ceiling = TextLabel()
+        self.ceiling.setToolTip("The output never passes the ceiling; this says when it holds peaks down")
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(10, 6, 10, 6)
+        layout.setSpacing(6)
+        layout.addWidget(self.session_name, 1)
+        for button in (self.to_start, self.play, self.loop):
+            layout.addWidget(button)
+        layout.addWidget(self.position)
+        for bar, width in ((self.tempo, 116), (self.live, 80), (self.printing, 80)):
+            bar.setMinimumWidth(width)
+            bar.setMaximumWidth(width)
+        layout.addWidget(self.tempo)
+        layout.addSpacing(8)
+        layout.addWidget(self.compare)
+        layout.addWidget(self.offset)
+        layout.addSpacing(8)
+        layout.addWidget(self.live)
+        layout.addWidget(self.printing)
+        meters = QVBoxLayout()
+        meters.setSpacing(0)
+        meters.addWidget(self.engine)
+        meters.addWidget(self.ceiling)
+        for label, width in ((self.offset, 92), (self.engine, 118), (self.ceiling, 118)):
+            label.setFont(theme.font(8.5))
+            label.setFixedWidth(width)
+        layout.addLayout(meters)
+        self.to_start.clicked.connect(lambda: workspace.locate(workspace.start_position))
+        self.play.clicked.connect(workspace.toggle_play)
+        self.loop.clicked.connect(self.toggle_loop)
+        self.tempo.changing.connect(lambda value: self._gesture.show(
+            "Tempo", "tempo", lambda session: session.with_(tempo=value)))
+        for bar in (self.tempo, self.live, self.printing):
+            bar.committed.connect(lambda _value: self._gesture.keep())
+        for bar in (self.live, self.printing):
+            bar.changing.connect(lambda value, name=bar.parameter.id: self._set_quality(name, value))
+        workspace.session_changed.connect(self.refresh)
+        workspace.selected.connect(lambda: self.refresh(workspace.session))
+        workspace.frame.connect(self._on_frame)
+        self.refresh(workspace.session)
+
+    def sizeHint(self) -> QSize:
+        return QSize(1280, 44)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_name()
+
+    def _show_name(self) -> None:
+        name = self._workspace.session.name + (" \u2022" if self._workspace.document.modified else "")
+        room = self.session_name.width()
+        self.session_name.setText(self.session_name.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, room))
+        self.session_name.setToolTip(as_text(name))
+
+    def toggle_loop(self) -> None:
+        self._workspace.document.commit("Loop", lambda session: session.with_(
+            loop=session.loop.with_(on=not session.loop.on)))
+
+    def _set_quality(self, name: str, value: float) -> None:
+        self._gesture.show("Quality", name, lambda session: session.with_(
+            quality=session.quality.with_(**{name: int(value)})))
+
+    def refresh(self, session: Session) -> None:
+        self._show_name()
+        self.loop.setChecked(session.loop.on)
+        self.tempo.show_value(session.tempo)
+        self.live.show_value(float(session.quality.live))
+        self.printing.show_value(float(session.quality.printing))
+        strip = self._workspace.strip
+        self.offset.setText(f"match {strip.match_db:+.2f} dB" if strip.chain else "nothing to match")
+
+    def _on_frame(self, state: EngineState) -> None:
+        session = self._workspace.session
+        self.play.set_sign("stop" if state.playing else "play", "Stop" if state.playing else "Play")
+        seconds = state.position / session.rate
+        beats = seconds * session.tempo / 60.0
+        bar, beat = int(beats // session.beats_per_bar), int(beats % session.beats_per_bar)
+        self.position.setText(f"{bar + 1:3d}.{beat + 1}   {int(seconds // 60)}:{seconds % 60:04.1f}")
+        late = f", {state.missed} late" if state.missed else ""
+        self.engine.setText(f"engine {100 * state.load:3.0f} %{late}" if state.blocks else "engine starting")
+        if state.ceiling_gain < 0.999:
+            self._ceiling_left = _CEILING_HOLD_FRAMES
+            self.ceiling.setText(f"ceiling holds {-20 * math.log10(state.ceiling_gain):.1f} dB")
+            self.ceiling.setStyleSheet(f"color: {theme.AFTER.name()}")
+        elif self._ceiling_left > 0:
+            self._ceiling_left -= 1
+        else:
+            self.ceiling.setText(f"ceiling {session.ceiling_dbfs:g} dBFS")
+            self.ceiling.setStyleSheet(f"color: {theme.DIM.name()}")

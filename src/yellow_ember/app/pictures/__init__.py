@@ -1,0 +1,1 @@
+"""What stages and tools draw."""

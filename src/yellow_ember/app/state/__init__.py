@@ -1,0 +1,1 @@
+"""What the views share: the session, what plays, what runs beside; no widgets."""

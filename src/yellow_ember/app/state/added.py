@@ -1,0 +1,88 @@
+"""Listening to the added part alone: kept up to date in a worker, and played in place of the chosen strip."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.app.state.measurer import sound_of
+from yellow_ember.engine.difference import AddedPart, print_added
+
+if TYPE_CHECKING:
+    from yellow_ember.app.state.workspace import Workspace
+
+_SETTLE_SECONDS = 0.3
+
+
+class AddedListening(QObject):
+    """`changed` is sent when it is switched, and when another added part is heard.
+
+    keep_tone : the linear change of tone is left in; louder_db : by how much what is heard is lifted
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self.on = False
+        self.keep_tone = False
+        self.louder_db = 0.0
+        self.found: AddedPart | None = None
+        self._wanted: tuple[object, ...] = ()
+        self._heard: tuple[object, ...] = ()
+        self._since = 0.0
+
+    def switch(self, on: bool) -> None:
+        """Hear the added part of the chosen strip, or the strip again."""
+        if on == self.on:
+            return
+        self.on = on
+        if not on:
+            self._drop()
+        self.changed.emit()
+
+    def set(self, *, keep_tone: bool | None = None, louder_db: float | None = None) -> None:
+        """Change what is left in, or how loud it is."""
+        self.keep_tone = self.keep_tone if keep_tone is None else keep_tone
+        self.louder_db = self.louder_db if louder_db is None else louder_db
+
+    def _drop(self) -> None:
+        self._workspace.jobs.cancel(self)
+        self.found, self._heard, self._wanted = None, (), ()
+        self._workspace.prints.put_first(None)
+
+    def poll(self) -> None:
+        """Called with the clock."""
+        if not self.on:
+            return
+        workspace = self._workspace
+        strip = workspace.strip
+        if self.found is not None and self.found.part.strip_id != strip.id:
+            self._drop()
+            self.changed.emit()
+        wanted = (*sound_of(workspace.session, strip.id), self.keep_tone, round(self.louder_db, 1),
+                  strip.match_db if self.keep_tone else 0.0)
+        now = time.monotonic()
+        if wanted != self._wanted:
+            self._wanted, self._since = wanted, now
+            workspace.jobs.cancel(self)
+        if not workspace.jobs.is_running(self) and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
+            if not strip.chain:
+                self._heard = wanted
+                workspace.messages.say(f"{strip.name} has no stages: nothing is added")
+                return
+            limit = round(workspace.settings.prints_gb * 2**30)
+            workspace.jobs.start(self, print_added, workspace.session, strip.id, self.keep_tone, self.louder_db, limit,
+                                 done=self._take, failed=self._fail)
+
+    def _take(self, found: AddedPart) -> None:
+        self._heard, self.found = self._wanted, found
+        self._workspace.prints.put_first(found.part)
+        self.changed.emit()
+
+    def _fail(self, reason: str) -> None:
+        self._heard = self._wanted
+        self._workspace.messages.warn(f"The added part can't be heard: {reason}")

@@ -1,0 +1,203 @@
+"""Prints strips that are not being edited in the background, and lets the engine play them from there."""
+
+from __future__ import annotations
+
+import enum
+import time
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.engine.print_player import StripPrint
+from yellow_ember.engine.strip_prints import find_print, print_file, print_strip
+from yellow_ember.files.kinds import FileState, state_of_file
+from yellow_ember.session.following import linked_with
+from yellow_ember.session.model import Session, Strip, StripKind
+
+if TYPE_CHECKING:
+    from yellow_ember.app.state.workspace import Workspace
+
+SETTLE_SECONDS = 2.5
+"""A strip whose sound was changed is left alone for so long."""
+
+
+_CHECK_SECONDS = 1.5
+
+
+class PrintState(enum.Enum):
+    """How a strip is played."""
+
+    LIVE = "runs live"
+    WAITING = "waits to be printed"
+    PRINTING = "is being printed"
+    PRINTED = "plays from its print"
+
+
+class BackgroundPrints(QObject):
+    """`changed` is sent when what the desk shows of it has changed."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._session: Session | None = None
+        self._editing: frozenset[str] = frozenset()
+        self._files: dict[str, tuple[str, float]] = {}
+        self._known: dict[str, tuple[tuple[object, ...], str]] = {}
+        self._prints: dict[str, StripPrint] = {}
+        self._states: dict[str, FileState | None] = {}
+        """How the files of the prints were when they were taken."""
+        self._check_at = 0.0
+        self._waiting: list[str] = []
+        self._now: tuple[str, str] | None = None
+        """The strip that is being printed, and the name of its print."""
+        self._failed: set[str] = set()
+        self._told: object = None
+        self._first: StripPrint | None = None
+
+    def state(self, strip_id: str) -> PrintState:
+        if strip_id in self._prints:
+            return PrintState.PRINTED
+        if self._now is not None and self._now[0] == strip_id:
+            return PrintState.PRINTING
+        return PrintState.WAITING if strip_id in self._waiting else PrintState.LIVE
+
+    @property
+    def share(self) -> float:
+        """How much of the strip that is being printed is done."""
+        return 0.0 if self._now is None else self._workspace.jobs.share(self)
+
+    def _worth_printing(self, strip: Strip) -> bool:
+        return not strip.bypass and any(stage.on for stage in strip.chain)
+
+    def _frames(self, session: Session) -> int:
+        """How long the session's sound lasts; 0 while not all of it is ready."""
+        ready = [self._workspace.imports.ready(strip.audio) for strip in session.strips if strip.audio is not None]
+        return max((found.frames for found in ready if found is not None), default=0)
+
+    def poll(self) -> None:
+        """See what has changed, and begin with what is next; called with the clock."""
+        workspace = self._workspace
+        session = workspace.session
+        if not workspace.settings.background_printing or workspace.imports.busy:
+            self._drop_all()
+            return
+        editing = frozenset(linked_with(session, workspace.chosen))
+        self._check()
+        if session is not self._session or editing != self._editing:
+            self._session, self._editing = session, editing
+            self._look(session)
+        self._start_next(session)
+        self._tell()
+
+    def _check(self) -> None:
+        """Now and then: let go of prints that somebody has removed or damaged."""
+        now = time.monotonic()
+        if now < self._check_at:
+            return
+        self._check_at = now + _CHECK_SECONDS
+        lost = [strip_id for strip_id, found in self._prints.items()
+                if state_of_file(found.data) != self._states.get(strip_id)]
+        for strip_id in lost:
+            del self._prints[strip_id]
+        if lost:
+            self._session = None
+
+    def _file(self, session: Session, strip: Strip, frames: int, ways: frozenset[tuple[str, str]]) -> str:
+        """The name of the print that the strip would have; worked out anew only where something in it has changed."""
+        reaching = {strip.id} if strip.kind is StripKind.TRACK else session.upstream(strip.id)
+        sound = (session.rate, session.reference_dbfs, session.seed, session.tempo, session.beats_per_bar,
+                 session.quality.printing, frames, len(reaching) > 1 and ways,
+                 *(other for other in session.strips if other.id in reaching))
+        known = self._known.get(strip.id)
+        if known is None or known[0] != sound:
+            known = self._known[strip.id] = (sound, print_file(session, strip.id, frames).name)
+        return known[1]
+
+    def _look(self, session: Session) -> None:
+        """See which strips' sound has changed, and which prints still hold."""
+        frames, now, ways = self._frames(session), time.monotonic(), frozenset(session.passing())
+        files: dict[str, tuple[str, float]] = {}
+        for strip in session.strips:
+            if strip.id in self._editing or frames == 0 or not self._worth_printing(strip):
+                continue
+            name = self._file(session, strip, frames, ways)
+            known = self._files.get(strip.id)
+            files[strip.id] = known if known is not None and known[0] == name else (name, now)
+        self._prints = {strip_id: found for strip_id, found in self._prints.items()
+                        if strip_id in files and files[strip_id][0] == found.data.name}
+        self._files = files
+        self._waiting = [strip.id for strip in session.strips if strip.id in files and strip.id not in self._prints
+                         and files[strip.id][0] not in self._failed]
+        if self._now is not None and files.get(self._now[0], ("", 0.0))[0] != self._now[1]:
+            self._cancel()
+        self._send()
+
+    def _start_next(self, session: Session) -> None:
+        if self._now is not None or not self._waiting or self._workspace.matcher.waiting():
+            # What is still to be matched is heard; what is to be printed is heard either way.
+            return
+        frames, now = self._frames(session), time.monotonic()
+        for strip_id in list(self._waiting):
+            name, since = self._files[strip_id]
+            if now - since < SETTLE_SECONDS:
+                continue
+            found = find_print(session, strip_id, frames)
+            if found is not None:
+                self._take(found)
+                continue
+            limit = round(self._workspace.settings.prints_gb * 2**30)
+            self._now = strip_id, name
+            self._workspace.jobs.start(self, print_strip, session, strip_id, frames, limit,
+                                       done=self._finish, failed=self._fail)
+            return
+
+    def _finish(self, found: StripPrint) -> None:
+        self._now = None
+        self._take(found)
+        self._tell()
+
+    def _fail(self, reason: str) -> None:
+        assert self._now is not None
+        (strip_id, name), self._now = self._now, None
+        self._failed.add(name)
+        self._waiting.remove(strip_id)
+        self._workspace.messages.warn(f"{reason}. The strip runs live")
+        self._tell()
+
+    def _take(self, found: StripPrint) -> None:
+        self._prints[found.strip_id] = found
+        self._states[found.strip_id] = state_of_file(found.data)
+        self._waiting.remove(found.strip_id)
+        self._send()
+
+    def put_first(self, found: StripPrint | None) -> None:
+        """A print that is played whatever else there is of its strip (the added part alone), or no more."""
+        self._first = found
+        self._send()
+
+    def _send(self) -> None:
+        if self._workspace.engine is not None:
+            prints = dict(self._prints)
+            if self._first is not None:
+                prints[self._first.strip_id] = self._first
+            self._workspace.engine.use_prints(tuple(prints.values()))
+
+    def _drop_all(self) -> None:
+        self._cancel()
+        if self._prints or self._waiting or self._session is not None:
+            self._session = None
+            self._prints, self._waiting, self._files = {}, [], {}
+            self._send()
+        self._tell()
+
+    def _tell(self) -> None:
+        news = (tuple(self._prints), tuple(self._waiting), self._now, round(self.share, 1))
+        if news != self._told:
+            self._told = news
+            self.changed.emit()
+
+    def _cancel(self) -> None:
+        self._workspace.jobs.cancel(self)
+        self._now = None

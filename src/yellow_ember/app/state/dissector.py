@@ -1,0 +1,57 @@
+"""Keeps the chosen strip's colour taken apart: in a worker, once its measurement is fresh."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.app.state.measurer import sound_of
+from yellow_ember.engine.dissecting import Dissection, dissect_strip
+from yellow_ember.session.model import Session
+
+if TYPE_CHECKING:
+    from yellow_ember.app.state.workspace import Workspace
+
+_REMEMBERED = 48
+
+
+class Dissector(QObject):
+    """`changed` is sent when there is a new one."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._known: deque[tuple[tuple[object, ...], Dissection | None]] = deque(maxlen=_REMEMBERED)
+        self._asked: tuple[Session, str, Dissection | None] | None = None
+
+    def of(self, strip_id: str) -> Dissection | None:
+        """What is known of the strip as it is now."""
+        session = self._workspace.session
+        if self._asked is None or self._asked[0] is not session or self._asked[1] != strip_id:
+            # Asked for at every painting: what it depends on is compared once a change.
+            sound = sound_of(session, strip_id)
+            self._asked = session, strip_id, next((found for known, found in self._known if known == sound), None)
+        return self._asked[2]
+
+    def poll(self) -> None:
+        """Start where there is something new to take apart; called with the clock."""
+        workspace = self._workspace
+        strip = workspace.strip
+        if workspace.jobs.is_running(self) or not strip.chain or not workspace.measurer.fresh(
+                strip.id) or workspace.measurer.busy:
+            return
+        sound = sound_of(workspace.session, strip.id)
+        if all(known != sound for known, _ in self._known):
+            # What can't be run can't be measured either, and that is said.
+            workspace.jobs.start(self, dissect_strip, workspace.session, strip.id,
+                                 done=lambda found: self._take(sound, found),
+                                 failed=lambda _reason: self._take(sound, None))
+
+    def _take(self, sound: tuple[object, ...], found: Dissection | None) -> None:
+        self._asked = None
+        self._known.appendleft((sound, found))
+        self.changed.emit()

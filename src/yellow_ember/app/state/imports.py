@@ -1,0 +1,112 @@
+"""Audio files made ready in the background, one after the other, with progress."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject
+
+from yellow_ember.engine.jobs import Progress
+from yellow_ember.files.conformed import Conformed, conform, find_conformed
+from yellow_ember.files.kinds import is_file
+from yellow_ember.session.model import Session
+
+if TYPE_CHECKING:
+    from yellow_ember.app.state.workspace import Workspace
+
+
+_CHECK_SECONDS = 1.5
+
+
+def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
+    return conform(path, rate, progress)
+
+
+class Imports(QObject):
+    """Sees to it that every track's audio has a ready copy, and tells the engine when it has."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._ready: dict[tuple[Path, int], Conformed] = {}
+        self._failed: set[tuple[Path, int]] = set()
+        self._waiting: list[tuple[Path, int]] = []
+        self._check_at = 0.0
+        self._now: tuple[Path, int] | None = None
+
+    def ready(self, path: Path | None) -> Conformed | None:
+        """The ready copy of a file at the session's rate, where there is one."""
+        return None if path is None else self._ready.get((path, self._workspace.session.rate))
+
+    @property
+    def busy(self) -> bool:
+        return bool(self._waiting) or self._now is not None
+
+    def want(self, session: Session) -> None:
+        """Look for what this session needs."""
+        for strip in session.strips:
+            if strip.audio is None:
+                continue
+            key = (strip.audio, session.rate)
+            if key in self._ready or key in self._failed or key in self._waiting or key == self._now:
+                continue
+            found = find_conformed(*key) if is_file(strip.audio) else None
+            if found is not None:
+                self._take(key, found)
+            elif is_file(strip.audio):
+                self._waiting.append(key)
+
+    def _take(self, key: tuple[Path, int], found: Conformed) -> None:
+        self._ready[key] = found
+        if found.warning:
+            self._workspace.messages.warn(found.warning)
+
+    def poll(self) -> None:
+        """Begin with what waits, and show how far it is; called with the clock."""
+        self._check()
+        jobs = self._workspace.jobs
+        if self._now is not None:
+            self._workspace.working.emit(f"Reading {self._now[0].name}", jobs.share(self))
+        elif self._waiting:
+            key = self._now = self._waiting.pop(0)
+            jobs.start(self, _conform, *key, done=lambda found: self._finish(key, found), failed=self._fail)
+
+    def _finish(self, key: tuple[Path, int], found: Conformed) -> None:
+        self._now = None
+        self._take(key, found)
+        if not self._waiting:
+            self._made_ready()
+
+    def _fail(self, reason: str) -> None:
+        assert self._now is not None
+        self._failed.add(self._now)
+        self._now = None
+        self._workspace.messages.warn(reason)
+        if not self._waiting:
+            self._made_ready()
+
+    def _made_ready(self) -> None:
+        """Let everybody take the copies that there are now."""
+        workspace = self._workspace
+        workspace.working.emit("", 1.0)
+        if workspace.engine is not None:
+            workspace.engine.set_session(workspace.session, reload=True)
+        workspace.measurer.want()
+        workspace.matcher.want()
+        workspace.session_changed.emit(workspace.session)
+
+    def _check(self) -> None:
+        """Now and then: make copies anew that somebody has removed or damaged."""
+        now = time.monotonic()
+        if now < self._check_at:
+            return
+        self._check_at = now + _CHECK_SECONDS
+        lost = [key for key, found in self._ready.items() if not found.is_whole]
+        for key in lost:
+            del self._ready[key]
+        if lost:
+            self.want(self._workspace.session)
+            if self._now is None and not self._waiting:
+                self._made_ready()

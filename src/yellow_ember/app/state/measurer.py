@@ -1,0 +1,164 @@
+"""Measures strips before and behind their chains to be shown: in workers, again after each change has settled.
+
+The chosen strip is measured first, and the other coloured ones while nothing else is to be done.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.model import Session
+
+if TYPE_CHECKING:
+    from yellow_ember.app.state.workspace import Workspace
+
+SETTLE_SECONDS = 0.35
+_IDLE_SECONDS = 1.0
+_REMEMBERED = 96
+"""Measurements that are kept for sounds that come back (a snapshot, an undo)."""
+
+Sound = tuple[object, ...]
+
+
+def sound_of(session: Session, strip_id: str) -> Sound:
+    """What the measurement of a strip depends on."""
+    return (session.loop, session.quality.live, *chain_sound_of(session, strip_id))
+
+
+def chain_sound_of(session: Session, strip_id: str) -> Sound:
+    """What enters a strip's chain and what the chain makes of it, wherever one listens."""
+    reaching = session.upstream(strip_id)
+    return (session.rate, session.reference_dbfs, session.seed, session.tempo, strip_id, tuple(
+        (strip.audio, strip.chain) if strip.id == strip_id else
+        (strip.id, strip.audio, strip.chain, strip.bypass, strip.volume_db, strip.pan, strip.match_db, strip.out,
+         strip.sends)
+        for strip in session.strips if strip.id in reaching))
+
+
+class Measurer(QObject):
+    """`changed` is sent when there is a new measurement, or when one starts or fails."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._due = 0.0
+        self._now: tuple[str, Sound] | None = None
+        """The strip that is being measured, as it was when that began."""
+        self._have: dict[str, tuple[Sound, StripMeasurement]] = {}
+        self._remembered: deque[tuple[Sound, StripMeasurement]] = deque(maxlen=_REMEMBERED)
+        self._told: tuple[object, ...] = ()
+        self._made = 0
+        self._idle_since = 0.0
+        self._idle_for: Session | None = None
+        self._given_up: set[str] = set()
+        """Strips that were tried since something last changed."""
+        self.trouble = ""
+
+    def _tell(self) -> None:
+        """Send `changed` where what it is about has changed."""
+        strip_id = self._workspace.strip_id
+        news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, self._made)
+        if news != self._told:
+            self._told = news
+            self.changed.emit()
+
+    def latest(self, strip_id: str) -> StripMeasurement | None:
+        """The last measurement of a strip, fresh or not."""
+        found = self._have.get(strip_id)
+        return found[1] if found else None
+
+    def fresh(self, strip_id: str) -> bool:
+        """True when the last measurement is of the strip as it is now."""
+        found = self._have.get(strip_id)
+        return found is not None and found[0] == sound_of(self._workspace.session, strip_id)
+
+    @property
+    def busy(self) -> bool:
+        return self._now is not None or self._due > 0.0
+
+    def want(self) -> None:
+        """Something changed: measure the chosen strip once it has settled, where that is needed."""
+        workspace, chosen = self._workspace, self._workspace.strip_id
+        self._given_up = set()
+        if self._now is not None:
+            strip_id, sound = self._now
+            here = any(strip.id == strip_id for strip in workspace.session.strips)
+            if not here or sound != sound_of(workspace.session, strip_id) or (
+                    strip_id != chosen and (not self.fresh(chosen) or workspace.matcher.waiting())):
+                # What was only measured to be shown on the desk makes room.
+                workspace.jobs.cancel(self)
+                self._now = None
+        if not self.fresh(chosen):
+            self._remember(chosen)
+        self._due = 0.0 if self.fresh(chosen) else time.monotonic() + SETTLE_SECONDS
+        self._tell()
+
+    def _remember(self, strip_id: str) -> None:
+        """Where the strip sounds as it did at an earlier measurement, that one holds."""
+        sound = sound_of(self._workspace.session, strip_id)
+        found = next((found for known, found in self._remembered if known == sound), None)
+        if found is not None:
+            self._made += 1
+            self._have[strip_id] = (sound, found)
+            self._workspace.matcher.measured(found)
+
+    def _next(self) -> str | None:
+        """The strip to be measured next: the chosen one, then the others, so that the desk shows what all add.
+
+        While what feeds a strip is still to be matched, its measurement would be in vain.
+        """
+        workspace, chosen = self._workspace, self._workspace.strip_id
+        waiting = set(workspace.matcher.waiting())
+        if not self.fresh(chosen):
+            feeding = workspace.session.upstream(chosen) - {chosen}
+            # A bus's measurement takes as long as the matching of many strips, which is heard.
+            later = feeding & waiting or (feeding and workspace.matcher.busy)
+            return None if later or chosen in self._given_up else chosen
+        if waiting or time.monotonic() - self._idle_since < _IDLE_SECONDS:
+            return None
+        return next((strip.id for strip in workspace.session.strips
+                     if strip.chain and strip.id not in self._given_up and not self.fresh(strip.id)), None)
+
+    def poll(self) -> None:
+        """Begin with what is next; called with the clock."""
+        workspace = self._workspace
+        if workspace.session is not self._idle_for:
+            self._idle_for, self._idle_since = workspace.session, time.monotonic()
+        if workspace.imports.busy or not any(
+                workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
+            return
+        if 0.0 < self._due <= time.monotonic():
+            self._due = 0.0
+        if self._due == 0.0 and self._now is None and (coming := self._next()) is not None:
+            self._now = coming, sound_of(workspace.session, coming)
+            workspace.jobs.start(self, measure_strip, workspace.session, coming, done=self._take, failed=self._fail)
+
+    def _ended(self) -> tuple[str, Sound]:
+        """What was being measured."""
+        assert self._now is not None
+        ended, self._now = self._now, None
+        self._given_up.add(ended[0])
+        return ended
+
+    def _fail(self, reason: str) -> None:
+        strip_id, _ = self._ended()
+        if strip_id == self._workspace.strip_id:
+            self.trouble = reason
+        self._tell()
+
+    def _take(self, found: StripMeasurement) -> None:
+        strip_id, sound = self._ended()
+        self.trouble = ""
+        self._made += 1
+        self._have[strip_id] = (sound, found)
+        self._remembered.appendleft((sound, found))
+        if self.fresh(strip_id):
+            self._workspace.matcher.measured(found)
+        self._tell()

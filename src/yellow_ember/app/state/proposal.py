@@ -1,0 +1,50 @@
+"""Proposes the bands of a tame stage, by measuring in the background what the stages before it added."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject
+
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.dsp.parameters import Value
+from yellow_ember.dsp.stages.tame import MOST_BANDS
+from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.measure.harshness import harsh_bands
+from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
+
+
+class Proposal(QObject):
+    """One measurement at a time; what it finds becomes one step of the history."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+
+    def start(self, strip_id: str, stage_id: str) -> None:
+        """Measure a strip as far as one of its stages, that stage and what follows left out."""
+        place = self._workspace.session.strip(strip_id).place_of(stage_id)
+        session = edit_strip(self._workspace.session, strip_id,
+                             lambda strip: strip.with_(chain=strip.chain[:place]))
+        workspace = self._workspace
+        workspace.jobs.start(self, measure_strip, session, strip_id,
+                             done=lambda measurement: self._take(strip_id, stage_id, measurement),
+                             failed=lambda reason: workspace.messages.warn(f"No bands can be proposed: {reason}"))
+        self._workspace.messages.say("Listening to what the stages before added\u2026")
+
+    def _take(self, strip_id: str, stage_id: str, measurement: StripMeasurement) -> None:
+        messages, document = self._workspace.messages, self._workspace.document
+        found = harsh_bands(measurement.comparison, MOST_BANDS)
+        if not any(strip.id == strip_id and any(stage.id == stage_id for stage in strip.chain)
+                   for strip in self._workspace.session.strips):
+            return
+        if not found:
+            messages.say("The stages before add nothing harsh between 1.5 and 13 kHz")
+            return
+        found.sort(key=lambda band: band.hz)
+        values: dict[str, Value] = {f"band{number}_depth_db": 0.0 for number in range(1, MOST_BANDS + 1)}
+        for number, band in enumerate(found, 1):
+            values |= {f"band{number}_hz": round(band.hz), f"band{number}_q": band.q,
+                       f"band{number}_depth_db": round(band.depth_db, 1)}
+        document.commit("Propose bands", lambda session: edit_stage(
+            session, strip_id, stage_id,
+            lambda stage: replace_stage(stage, params=stage.declaration.check({**stage.params, **values}))))
+        messages.say("Proposed: " + ", ".join(f"{band.hz / 1000:.1f} kHz by {band.depth_db:.0f} dB" for band in found))

@@ -1,0 +1,1 @@
+"""Windows that are opened over the panels, each for one job."""

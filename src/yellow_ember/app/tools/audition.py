@@ -1,0 +1,147 @@
+"""A window in which one hears entries of a list on a strip while the loop plays, each as loud as what was there.
+
+Arrow keys go through them, Enter keeps the one that is heard, Escape goes back to where one was.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+
+from PyQt6.QtWidgets import QListWidget, QWidget
+
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.edits import difference, edit_strip
+from yellow_ember.session.model import Session
+
+
+class Audition(TryingWindow):
+    """What is heard is a trial of the document.
+
+    Entries have keys; a row without one ("" in `keys`) can't be heard.
+    """
+
+    def __init__(self, workspace: Workspace, parent: QWidget, name: str) -> None:
+        super().__init__(workspace, parent)
+        self._strip_id = workspace.strip_id
+        self._offsets: dict[str, float] = {}
+        self._measuring = ""
+        """Key of the entry that is being measured."""
+        self.heard: str | None = None
+        self.list = QListWidget()
+        self.list.setAccessibleName(name)
+        self.list.currentRowChanged.connect(self._try_row)
+        self.list.itemActivated.connect(lambda _item: self.activate())
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.state.setWordWrap(True)
+        self.closing_row = self.button_row((
+            ("Keep", self.keep, "Make what is heard a step of the history"),
+            ("Back to what was there", self.go_back, "Leave the strip as it was")))
+        workspace.session_changed.connect(self._leave_what_is_gone)
+
+    def needed(self) -> set[str]:
+        """Ids of the strips and stages that are tried on."""
+        return {self._strip_id}
+
+    def _leave_what_is_gone(self, session: Session) -> None:
+        """Close where a strip or a stage that is tried on is there no more."""
+        here = {strip.id for strip in session.strips} | {stage.id for strip in session.strips for stage in strip.chain}
+        if not self.needed() <= here:
+            self.close()
+
+    # -- what is heard ------------------------------------------------------------------
+
+    @abstractmethod
+    def keys(self) -> Sequence[str]:
+        """The entries' keys, a row each."""
+
+    @abstractmethod
+    def tried(self, session: Session, key: str) -> Session:
+        """A session with that entry in use.  ValueError says why it can't be."""
+
+    @abstractmethod
+    def step(self, key: str) -> str:
+        """What the history calls keeping it."""
+
+    @abstractmethod
+    def describe(self, key: str) -> None:
+        """Show what is known of the chosen entry."""
+
+    def activate(self) -> None:
+        """Enter on a row."""
+        self.keep()
+
+    @property
+    def chosen_key(self) -> str:
+        row, keys = self.list.currentRow(), self.keys()
+        return keys[row] if 0 <= row < len(keys) else ""
+
+    def _matched(self, key: str, match_db: float) -> Session:
+        return edit_strip(self.tried(self._workspace.document.committed, key), self._strip_id,
+                          lambda strip: strip.with_(match_db=match_db))
+
+    def _try_row(self, _row: int) -> None:
+        key = self.chosen_key
+        if not key:
+            return
+        self.describe(key)
+        try:
+            if key in self._offsets:
+                self._hear(key)
+            else:
+                # It is heard once it is known how loud it is, never before.
+                self.state.setText("measuring\u2026")
+                self._measure(key)
+        except ValueError as reason:
+            self.state.setText(str(reason))
+
+    def _measure(self, key: str) -> None:
+        tried = self._matched(key, 0.0)
+        self._measuring = key
+        self._workspace.jobs.start(self, measure_strip, tried, self._strip_id, done=self._take, failed=self._fail)
+
+    def _hear(self, key: str) -> None:
+        offset = self._offsets[key]
+        self.try_out(difference(self._workspace.document.committed, self._matched(key, offset)))
+        self.heard = key
+        self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
+
+    def _take(self, found: StripMeasurement) -> None:
+        self._know(found.offset_db)
+
+    def _fail(self, reason: str) -> None:
+        self._know(0.0)
+        self.state.setText(reason)
+
+    def _know(self, offset_db: float) -> None:
+        """How loud an entry is: it can be heard, and there is time for those beside the chosen one."""
+        key, self._measuring = self._measuring, ""
+        self._offsets[key] = offset_db
+        if self.chosen_key == key:
+            self._hear(key)
+        row, keys = self.list.currentRow(), self.keys()
+        for beside in (row + 1, row - 1):
+            if row >= 0 and 0 <= beside < len(keys) and keys[beside] and keys[beside] not in self._offsets:
+                try:
+                    self._measure(keys[beside])
+                    return
+                except ValueError:
+                    # It will say why when it is chosen.
+                    continue
+
+    def keep(self) -> None:
+        """Make what is heard a step of the history, and close."""
+        if self.heard is not None:
+            label = self.step(self.heard)
+            if self.keep_heard(label):
+                self._workspace.messages.say(f"{label} is on {self._workspace.session.strip(self._strip_id).name}")
+        self.close()
+
+    def let_go(self) -> None:
+        self._workspace.jobs.cancel(self)
+        super().let_go()

@@ -1,0 +1,255 @@
+"""Settings, printing, the shortcut sheet and the list of messages."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QFormLayout,
+    QGridLayout,
+    QHBoxLayout,
+    QLayout,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.settings import BLOCK_SIZES
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.parameters import Group, Number, as_number
+from yellow_ember.engine.devices import SILENT_CARD
+from yellow_ember.engine.printing import PrintOrder, stems
+from yellow_ember.session.model import MASTER
+
+REFERENCE = Number(id="reference_dbfs", label="0 VU", unit="dBFS", minimum=-30.0, maximum=0.0, default=-18.0,
+                   group=Group.DRIVE, help="The peak level of a sine at 0 VU: lower drives every stage harder.")
+CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0, maximum=0.0, default=-0.3,
+                 group=Group.OUTPUT, help="Peaks at the output never pass this level.")
+
+
+_LOOKS = {"desktop": "As the desktop is", "dark": "Dark", "light": "Light"}
+
+
+class SettingsDialog(QDialog):
+    """Program settings and the session's levels."""
+
+    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._workspace = workspace
+        self.setWindowTitle("Settings")
+        self.setMinimumWidth(420)
+        settings = workspace.settings
+        self.device = QComboBox()
+        known = workspace.engine.devices if workspace.engine is not None else ()
+        self.device.addItems(known or (SILENT_CARD,))
+        self.device.setCurrentText(settings.device)
+        self.block = QComboBox()
+        self.block.addItems([str(size) for size in BLOCK_SIZES])
+        self.block.setCurrentText(str(settings.block))
+        self.scale = QComboBox()
+        self.scale.addItems(["100", "125", "150", "200"])
+        self.scale.setCurrentText(str(settings.scale))
+        self.animation = QCheckBox("Pictures move with the signal")
+        self.animation.setChecked(settings.animation)
+        self.background = QCheckBox("Strips that are not edited play from prints")
+        self.background.setToolTip("At printing quality, and at a small part of the processor's cost")
+        self.background.setChecked(settings.background_printing)
+        self.room = QDoubleSpinBox()
+        self.room.setRange(0.5, 1000.0)
+        self.room.setDecimals(1)
+        self.room.setSuffix(" GB")
+        self.room.setValue(settings.prints_gb)
+        self.look = QComboBox()
+        self.look.addItems(list(_LOOKS.values()))
+        self.look.setCurrentText(_LOOKS[settings.look])
+        self.reference, self.ceiling = ValueBar(REFERENCE), ValueBar(CEILING)
+        session = workspace.session
+        self.reference.show_value(session.reference_dbfs)
+        self.ceiling.show_value(session.ceiling_dbfs)
+        form = QFormLayout()
+        form.addRow("Output", self.device)
+        form.addRow("Block, frames", self.block)
+        form.addRow("Level reference", self.reference)
+        form.addRow("Output ceiling", self.ceiling)
+        form.addRow("Animation", self.animation)
+        form.addRow("Background", self.background)
+        form.addRow("Room for prints", self.room)
+        form.addRow("Look (next start)", self.look)
+        form.addRow("Scale, % (next start)", self.scale)
+        note = TextLabel("Level reference and ceiling belong to the session, the rest to the program. "
+                      "The quality of listening and printing is set in the top line.")
+        note.setWordWrap(True)
+        note.setStyleSheet(f"color: {theme.DIM.name()}")
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout = QVBoxLayout(self)
+        layout.addLayout(form)
+        layout.addWidget(note)
+        layout.addWidget(buttons)
+
+    def accept(self) -> None:
+        workspace, settings = self._workspace, self._workspace.settings
+        settings.animation = self.animation.isChecked()
+        settings.scale = int(self.scale.currentText())
+        settings.background_printing = self.background.isChecked()
+        settings.prints_gb = self.room.value()
+        settings.look = next(look for look, text in _LOOKS.items() if text == self.look.currentText())
+        device, block = self.device.currentText(), int(self.block.currentText())
+        if (device, block) != (settings.device, settings.block):
+            workspace.change_device(device, block)
+        workspace.document.commit("Levels", lambda session: session.with_(
+            reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
+        super().accept()
+
+
+class PrintDialog(QDialog):
+    """What to print, and where."""
+
+    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._workspace = workspace
+        self.setWindowTitle("Print to files")
+        self.setMinimumWidth(460)
+        self.what = QComboBox()
+        self.what.addItems(["The mix", f"The strip {workspace.strip.name}", "The mix and every strip (stems)"])
+        self.stretch = QComboBox()
+        self.stretch.addItems(["All of it", "The loop"])
+        self.kind = QComboBox()
+        self.kind.addItems(["WAV, 32 bit float", "WAV, 24 bit", "WAV, 16 bit", "FLAC, 24 bit", "FLAC, 16 bit"])
+        self.folder = QLineEdit(str(workspace.own_folder))
+        self.folder.setAccessibleName("Folder")
+        choose = QPushButton("Choose\u2026")
+        choose.clicked.connect(self._choose)
+        row = QHBoxLayout()
+        row.addWidget(self.folder, 1)
+        row.addWidget(choose)
+        form = QFormLayout()
+        form.addRow("Print", self.what)
+        form.addRow("From", self.stretch)
+        form.addRow("As", self.kind)
+        form.addRow("Into folder", row)
+        quality = workspace.session.quality.printing
+        note = TextLabel(f"At {quality}x oversampling. Files that are there are never overwritten; "
+                      "new ones get a number.")
+        note.setWordWrap(True)
+        note.setStyleSheet(f"color: {theme.DIM.name()}")
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        go = buttons.addButton("Print", QDialogButtonBox.ButtonRole.AcceptRole)
+        assert go is not None
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout = QVBoxLayout(self)
+        layout.addLayout(form)
+        layout.addWidget(note)
+        layout.addWidget(buttons)
+
+    def _choose(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Print into folder", self.folder.text())
+        if folder:
+            self.folder.setText(folder)
+
+    def order(self) -> PrintOrder:
+        """The order as the dialog stands."""
+        workspace = self._workspace
+        strips = ((MASTER,), (workspace.strip_id,), tuple(stems(workspace.session)))[self.what.currentIndex()]
+        file_format, dtype = (("wav", "float32"), ("wav", "pcm24"), ("wav", "pcm16"), ("flac", "pcm24"),
+                              ("flac", "pcm16"))[self.kind.currentIndex()]
+        loop = workspace.session.loop
+        start, end = (0, None) if self.stretch.currentIndex() == 0 else (loop.start, loop.end)
+        return PrintOrder(Path(self.folder.text()), strips, file_format, dtype, None, start, end)
+
+    def accept(self) -> None:
+        self._workspace.print(self.order())
+        super().accept()
+
+
+SHORTCUTS = (
+    ("Playing", (("Space", "play or stop"), ("Home", "to the start, or the loop's"), ("L", "loop on or off"),
+                 ("[ and ]", "in the waveform: loop from, loop to here"), ("B", "before or after, at equal loudness"),
+                 ("D", "what was added, alone"), ("Ctrl+T", "blind test"),
+                 ("Ctrl+D, Ctrl+Shift+M", "spread of all strips, meters"),
+                 ("Alt+1 to 8", "hear a snapshot, or take it"), ("Alt+Shift+1 to 8", "take it anew"))),
+    ("Strips", (("Up, Down", "in the desk: another strip"), ("M, S, X", "in the desk: mute, solo, bypass"),
+                ("F2", "in the desk: rename"), ("Ctrl+click, Shift+click", "edit several at once"),
+                ("Shift+Up, Down", "the same by keys"), ("Ctrl+L", "links"),
+                ("Drag a stage or a glyph", "to another strip: move"),
+                ("with Ctrl, Ctrl+Shift", "copy, settings only"))),
+    ("Path", (("Insert or +", "add a stage"), ("P, Shift+P", "presets for the strip, sets"),
+              ("F, V", "the stage's balance field, its variations"),
+              ("Left, Right", "choose a stage"),
+              ("Up, Down", "drive it, finer with Shift"), ("Ctrl+Left, Right", "move it"), ("X", "bypass it"),
+              ("Delete", "remove it"), ("Backspace", "drive back to its default"),
+              ("Ctrl+C, Ctrl+Shift+C", "copy the stage, the path"),
+              ("Ctrl+V, Ctrl+Shift+V", "paste stages, settings"))),
+    ("Controls", (("Drag, wheel, arrows", "change, finer with Shift"), ("a digit or Enter", "type a value"),
+                  ("double-click or Backspace", "default"), ("double-click a group's name", "the group's defaults"),
+                  ("LR at a bar's end", "left and right apart, or together"))),
+    ("Handles in a picture", (("drag, arrows", "move, finer with Shift"), ("Page Up, Page Down", "another handle"),
+                              ("wheel, Plus, Minus", "width"), ("double-click, Insert, Delete", "edges come and go"))),
+    ("Lane of steps", (("drag", "draw"), ("right click, Backspace", "as generated"), ("Left, Right", "another step"),
+                       ("Up, Down", "shallower, deeper"))),
+    ("Presets", (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "back to what was there"))),
+    ("Session", (("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+O, Ctrl+S, Ctrl+Shift+S", "open, save, save as"),
+                 ("Ctrl+P", "print to files"), ("Ctrl+M", "match loudness now"),
+                 ("Ctrl+1 to Ctrl+5", "show or hide a panel"),
+                 ("F1", "guides, and help on the stage"), ("Shift+F1", "this sheet"))),
+)
+
+
+class ShortcutSheet(QDialog):
+    """Every key on one sheet."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        columns = QHBoxLayout(self)
+        columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
+        columns.setSpacing(28)
+        for chunk in (SHORTCUTS[:3], SHORTCUTS[3:]):
+            grid = QGridLayout()
+            row = 0
+            for title, entries in chunk:
+                label = TextLabel(title)
+                label.setFont(theme.font(10, bold=True))
+                grid.addWidget(label, row, 0, 1, 2)
+                row += 1
+                for keys, meaning in entries:
+                    key = TextLabel(keys)
+                    key.setStyleSheet(f"color: {theme.AFTER.name()}")
+                    grid.addWidget(key, row, 0)
+                    grid.addWidget(TextLabel(meaning), row, 1)
+                    row += 1
+            grid.setRowStretch(row, 1)
+            grid.setHorizontalSpacing(16)
+            grid.setVerticalSpacing(5)
+            columns.addLayout(grid)
+
+
+class MessageList(QDialog):
+    """All messages of this run."""
+
+    def __init__(self, messages: Messages, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Messages")
+        self.resize(640, 320)
+        text = QPlainTextEdit("\n".join(f"{entry.at}  {'! ' if entry.problem else ''}{entry.text}"
+                                        for entry in messages.all))
+        text.setReadOnly(True)
+        text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse
+                                     | Qt.TextInteractionFlag.TextSelectableByKeyboard)
+        layout = QVBoxLayout(self)
+        layout.addWidget(text)

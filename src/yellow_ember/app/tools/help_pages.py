@@ -1,0 +1,80 @@
+"""The pages of the help: guides that are written, and a page for each stage from its declaration.  Markdown."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ember.dsp.parameters import Edges, Impulse, Number, Option, Parameter, Steps
+from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stages import STAGES
+from yellow_ember.session.presets import shipped_presets
+
+GUIDES = Path(__file__).parents[2] / "data" / "guides"
+_MOST_PRESETS = 8
+_MANY = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """key : what links to it name: `guide:STEM` or `stage:KIND`"""
+
+    key: str
+    title: str
+    text: str
+
+
+def _range(parameter: Parameter) -> str:
+    """What a parameter can be, in words."""
+    if isinstance(parameter, Option):
+        labels = [choice.label for choice in parameter.choices]
+        more = f" and {len(labels) - _MANY} more" if len(labels) > _MANY else ""
+        return ", ".join(labels[:_MANY]) + more
+    if isinstance(parameter, Impulse):
+        return "a file"
+    if isinstance(parameter, Edges):
+        return f"up to {parameter.most} frequencies"
+    if isinstance(parameter, Steps):
+        return "drawn in a lane"
+    if isinstance(parameter, Number):
+        return f"{parameter.text(parameter.minimum)} to {parameter.text(parameter.maximum)}"
+    return "on or off"
+
+
+def stage_page(kind: StageKind) -> Page:
+    """All that a stage's declaration says, for someone who uses it."""
+    lines = [f"# {kind.label}", "", kind.purpose, ""]
+    if kind.drive is not None:
+        low, high = kind.comfort_db
+        lines += [f"It feels at home with {low:g} to {high:g} dB against 0 VU going in; "
+                  f"*{kind.parameter(kind.drive).label}* drives it harder.", ""]
+    for group, parameters in kind.groups():
+        lines += [f"## {group.value}", ""]
+        for parameter in parameters:
+            default = ""
+            if not isinstance(parameter, Steps | Impulse):
+                default = f"; default {parameter.text(parameter.default_value)}"
+            lines += [f"**{parameter.label}** ({_range(parameter)}{default}). {parameter.help}", ""]
+    presets = [preset.name for preset in shipped_presets() if any(stage.kind == kind.kind for stage in preset.stages)]
+    if presets:
+        lines += ["## Presets with it", ""]
+        lines += [", ".join(f"[{name}](preset:{name})" for name in presets[:_MOST_PRESETS]) + (
+            f" and {len(presets) - _MOST_PRESETS} more." if len(presets) > _MOST_PRESETS else "."), ""]
+    return Page(f"stage:{kind.kind}", kind.label, "\n".join(lines))
+
+
+@functools.cache
+def guides() -> tuple[Page, ...]:
+    """The written ones, in the order of their files."""
+    found = []
+    for path in sorted(GUIDES.glob("*.md")):
+        text = path.read_text("utf-8")
+        found.append(Page(f"guide:{path.stem[2:]}", text.splitlines()[0].removeprefix("# "), text))
+    return tuple(found)
+
+
+@functools.cache
+def stage_pages() -> tuple[Page, ...]:
+    """A page for each stage, in the order in which they are offered."""
+    return tuple(stage_page(kind) for kind in STAGES)

@@ -1,0 +1,331 @@
+"""Line-up bench: a tape machine aligned by hand, or step by step by itself.
+
+The tones are not played: they go through the same recording process here, and only the
+meters see them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QListWidget,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yellow_ember.app.pictures.line_up_pictures import SHOWN_HZ, BiasPicture, Meters
+from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.value_bar import ValueBar
+from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.measure.line_up import (
+    MeterReading,
+    Step,
+    bias_curves,
+    from_alignment_tape,
+    from_oscillator,
+    line_up,
+    playback_response,
+    whole_response,
+)
+from yellow_ember.session.alignments import drop_alignment, keep_alignment, read_alignments
+from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
+from yellow_ember.session.reading import SessionFileError
+
+SOURCE = Option(id="source", label="Tone from", group=Group.MACHINE, default="tape",
+                choices=(Choice("tape", "alignment tape"), Choice("oscillator", "oscillator")),
+                help="The alignment tape tests the replay side alone, the oscillator is recorded first.")
+TONE = Option(id="tone", label="Tone", group=Group.MACHINE, default="1000", unit="Hz",
+              choices=(Choice("100", "100 Hz"), Choice("1000", "1 kHz"), Choice("10000", "10 kHz"),
+                       Choice("sweep", "sweep")),
+              help="1 kHz stands at 0 VU, the others 10 dB below, as on alignment tapes.")
+LINKED = Switch(id="linked", label="Left and right linked", group=Group.MACHINE, default=True,
+                help="One hand moves both channels; apart, each has its own half of a control.")
+_STEPS = (("1  Playback", ("play_db", "azimuth_arcmin", "play_high_db", "play_low_db")),
+          ("2  Bias", ("bias_db",)), ("3  Record", ("record_db", "record_high_db", "record_low_db")))
+_SET = tuple(name for _, names in _STEPS for name in names)
+_SWEEP = tuple(np.geomspace(30.0, 18000.0, 28).tolist())
+_STEP_MS, _SWEEP_MS = 420, 160
+
+
+class LineUpWindow(ToolWindow):
+    """One machine on the line-up bench.  Every change is the session's and can be undone there."""
+
+    def __init__(self, workspace: Workspace, strip_id: str, stage_id: str, parent: QWidget) -> None:
+        super().__init__(workspace, parent)
+        self._gesture = Gesture(workspace)
+        self._strip_id, self._stage_id = strip_id, stage_id
+        self.setWindowTitle(f"Line-up: {workspace.session.strip(strip_id).name}")
+        self.resize(960, 640)
+        self._opened_with: Values = self.values
+        self._source, self._tone = "tape", "1000"
+        self._sweep: list[tuple[float, float]] = []
+        self._sweep_tones: Iterator[float] = iter(())
+        self._question: float | None = None
+        """The tone that is to be read next."""
+        self._steps: Iterator[Step] | None = None
+        self.reading: MeterReading | None = None
+        self.meters, self.picture = Meters(), BiasPicture()
+        self.bars: dict[str, ValueBar] = {}
+        self.log = QListWidget()
+        self.log.setAccessibleName("Steps of the line-up")
+        self.kept = QComboBox()
+        self.kept.setAccessibleName("Kept alignments")
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._tick)
+        self._lay_out()
+        workspace.closing.connect(self.close)
+        self._connection = workspace.session_changed.connect(self.refresh)
+        self._fill_kept()
+        self.refresh()
+
+    # -- layout -------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        left = QVBoxLayout()
+        left.setSpacing(2)
+        for parameter in (SOURCE, TONE, LINKED):
+            bar = ValueBar(parameter)
+            bar.changing.connect(lambda value, name=parameter.id: self._choose(name, value))
+            self.bars[parameter.id] = bar
+            left.addWidget(bar)
+        kind = stage_kind("tape")
+        for title, names in _STEPS:
+            label = TextLabel(title)
+            label.setFont(theme.font(8.5, bold=True))
+            left.addSpacing(6)
+            left.addWidget(label)
+            for name in names:
+                bar = ValueBar(kind.parameter(name))
+                bar.changing.connect(lambda value, chosen=name: self._set(chosen, value))
+                bar.committed.connect(lambda _value: self._gesture.keep())
+                self.bars[name] = bar
+                left.addWidget(bar)
+        left.addStretch(1)
+        self.run = QPushButton("Line up, step by step")
+        self.run.setToolTip("Do all of it in order and show what each step reads")
+        self.run.clicked.connect(self.start_alignment)
+        left.addWidget(self.run)
+        keeping = QGridLayout()
+        for column, (text, slot) in enumerate((("Recall", self.recall), ("Keep\u2026", self.keep),
+                                               ("Drop", self.drop))):
+            button = QPushButton(text)
+            button.clicked.connect(lambda _checked, chosen=slot: chosen())
+            keeping.addWidget(button, 1, column)
+        keeping.addWidget(self.kept, 0, 0, 1, 3)
+        left.addLayout(keeping)
+        right = QVBoxLayout()
+        right.setSpacing(4)
+        right.addWidget(self.meters)
+        right.addWidget(self.picture, 1)
+        self.log.setMaximumHeight(150)
+        right.addWidget(self.log)
+        across = QHBoxLayout(self)
+        across.setContentsMargins(8, 8, 8, 8)
+        side = QWidget()
+        side.setLayout(left)
+        side.setFixedWidth(250)
+        across.addWidget(side)
+        across.addLayout(right, 1)
+
+    # -- model --------------------------------------------------------------------------
+
+    @property
+    def values(self) -> Values:
+        """The machine's settings as they are now."""
+        return self._workspace.session.strip(self._strip_id).stage(self._stage_id).params
+
+    def _still_there(self) -> bool:
+        session = self._workspace.session
+        return any(stage.id == self._stage_id for strip in session.strips if strip.id == self._strip_id
+                   for stage in strip.chain)
+
+    def refresh(self) -> None:
+        """Show the machine as it is now, and read it again."""
+        if not self._still_there():
+            self.close()
+            return
+        values = self.values
+        for name in _SET:
+            self.bars[name].show_value(values[name])
+        apart = isinstance(values["bias_db"], tuple)
+        self.bars["linked"].show_value(not apart)
+        curves = bias_curves(values)
+        before = whole_response(self._opened_with, 0, SHOWN_HZ)
+        self.picture.show_machine(curves, as_pair(values["bias_db"]), [
+            ("before", before), ("playback alone", playback_response(values, 0, SHOWN_HZ)),
+            ("now", whole_response(values, 0, SHOWN_HZ))])
+        if self._tone != "sweep":
+            self._ask(float(self._tone))
+
+    def _set(self, name: str, value: Value) -> None:
+        self._gesture.show(f"Line-up: {self.bars[name].parameter.label}", name, lambda session: set_parameter(
+            session, self._strip_id, self._stage_id, name, value))
+
+    def _put(self, label: str, values: Values) -> None:
+        workspace = self._workspace
+        workspace.document.commit(label, lambda session: edit_stage(
+            session, self._strip_id, self._stage_id,
+            lambda stage: replace_stage(stage, params={**stage.params, **values})))
+
+    def _choose(self, name: str, value: Value) -> None:
+        if name == "linked":
+            self._link(bool(value))
+            return
+        if name == "source":
+            self._source = str(value)
+        else:
+            self._tone = str(value)
+        self._sweep = []
+        self.picture.show_swept([])
+        if self._tone == "sweep":
+            self._sweep_tones = iter(_SWEEP)
+            self._timer.start(_SWEEP_MS)
+        else:
+            self._ask(float(self._tone))
+
+    def _link(self, linked: bool) -> None:
+        """Bring both channels to their middle, or take every control apart that can be."""
+        found: dict[str, Value] = {}
+        for name in _SET:
+            if name != "azimuth_arcmin":
+                left, right = as_pair(self.values[name])
+                found[name] = 0.5 * (left + right) if linked else (left, right)
+        self._put("Link left and right" if linked else "Left and right apart", found)
+
+    # -- reading ------------------------------------------------------------------------
+
+    def _ask(self, hz: float) -> None:
+        """Read a tone in the background; while one is read only the newest question waits."""
+        self._question = hz
+        if not self._workspace.jobs.is_running(self, "tone"):
+            self._answer_next()
+
+    def _answer_next(self) -> None:
+        hz, self._question = self._question, None
+        if hz is not None:
+            read = from_alignment_tape if self._source == "tape" else from_oscillator
+            self._workspace.jobs.think(self, read, self.values, hz, self._workspace.session.reference_dbfs,
+                                       name="tone", done=self._show, failed=self._fail)
+
+    def _fail(self, reason: str) -> None:
+        self._workspace.messages.warn(f"The meters can't be read: {reason}")
+        self._answer_next()
+
+    def _show(self, reading: MeterReading) -> None:
+        self.reading = reading
+        self.meters.show_reading(reading)
+        if self._tone == "sweep":
+            self._sweep.append((reading.hz, float(np.mean(reading.vu))))
+            self.picture.show_swept(self._sweep)
+        self._answer_next()
+
+    def _tick(self) -> None:
+        """The next tone of a sweep, or the next step of a line-up."""
+        if self._steps is not None:
+            self._next_step()
+        elif self._tone == "sweep":
+            hz = next(self._sweep_tones, None)
+            if hz is None:
+                self._sweep_tones = iter(_SWEEP)
+                self._sweep = []
+                hz = next(self._sweep_tones)
+            self._ask(hz)
+            self._timer.start(_SWEEP_MS)
+
+    # -- alignment ----------------------------------------------------------------------
+
+    def start_alignment(self) -> None:
+        """Line the machine up, one step after the other; a second press stops after the present one."""
+        if self._steps is not None:
+            self._end_alignment("stopped")
+            return
+        self.log.clear()
+        self._opened_with = self.values
+        self.run.setText("Stop")
+        self._steps = line_up(self.values, self._workspace.session.reference_dbfs)
+        self._next_step()
+
+    def _next_step(self) -> None:
+        if self._steps is not None:
+            self._workspace.jobs.think(self, next, self._steps, None, name="step", done=self._take_step,
+                                       failed=lambda reason: self._end_alignment(f"left as it is: {reason}"))
+
+    def _take_step(self, step: Step | None) -> None:
+        if self._steps is None:
+            return
+        if step is None:
+            self._end_alignment("lined up")
+            return
+        self.log.addItem(f"{step.name}: {step.sentence}")
+        self.log.scrollToBottom()
+        self._gesture.show("Line-up", "all", lambda session: edit_stage(
+            session, self._strip_id, self._stage_id,
+            lambda stage: replace_stage(stage, params={**stage.params, **{name: step.values[name] for name in _SET}})))
+        self._timer.start(_STEP_MS)
+
+    def _end_alignment(self, word: str) -> None:
+        self._steps = None
+        self.run.setText("Line up, step by step")
+        self.log.addItem(f"The machine is {word}.")
+        self.log.scrollToBottom()
+        self._gesture.keep()
+
+    # -- keeping ------------------------------------------------------------------------
+
+    def _fill_kept(self) -> None:
+        self.kept.clear()
+        try:
+            self.kept.addItems(sorted(read_alignments()))
+        except SessionFileError as error:
+            self._workspace.messages.warn(str(error))
+
+    def keep(self) -> None:
+        """Keep the present alignment under a name."""
+        name, accepted = QInputDialog.getText(self, "Keep the alignment", "Name")
+        if accepted and name.strip():
+            try:
+                keep_alignment(name.strip(), self.values)
+            except SessionFileError as error:
+                self._workspace.messages.warn(str(error))
+            self._fill_kept()
+            self.kept.setCurrentText(name.strip())
+
+    def recall(self) -> None:
+        """Set the machine as it was kept."""
+        name = self.kept.currentText()
+        try:
+            kept = read_alignments().get(name)
+        except SessionFileError as error:
+            self._workspace.messages.warn(str(error))
+            return
+        if kept is not None:
+            self._put(f"Recall {name}", kept)
+
+    def drop(self) -> None:
+        """Forget the chosen alignment."""
+        if self.kept.currentText():
+            try:
+                drop_alignment(self.kept.currentText())
+            except SessionFileError as error:
+                self._workspace.messages.warn(str(error))
+            self._fill_kept()
+
+    def let_go(self) -> None:
+        self._timer.stop()
+        self._steps = None
+        self._gesture.keep()
+        self._workspace.session_changed.disconnect(self._connection)

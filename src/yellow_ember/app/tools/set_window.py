@@ -1,0 +1,184 @@
+"""Sets in a window: chains for a bus and its tracks, or for a whole session, tried and kept in one go."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QListWidget,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import TextLabel, escaped
+from yellow_ember.session.edits import difference
+from yellow_ember.session.model import StripKind
+from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.sets import (
+    ANY,
+    Part,
+    StripSet,
+    keep_set,
+    own_sets,
+    parts_for,
+    set_from,
+    shipped_sets,
+    use_set,
+)
+
+_STAYS, _AS_IT_WAS = "stays as it is", "as it was"
+
+
+def _words(part: Part) -> str:
+    """A part in a few words."""
+    stages = ", ".join(stage.declaration.label for stage in part.stages)
+    return f"{part.where.value if part.source == ANY else part.source}: {stages}"
+
+
+class SetWindow(TryingWindow):
+    """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
+
+    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(workspace, parent)
+        self.setWindowTitle("Sets")
+        self.resize(820, 520)
+        self._sets: list[StripSet] = []
+        self.boxes: dict[str, QComboBox] = {}
+        self.bus = QComboBox()
+        self.bus.setAccessibleName("Bus")
+        for strip, _ in workspace.session.depth_first():
+            if strip.kind is not StripKind.TRACK:
+                self.bus.addItem(strip.name, strip.id)
+        chosen = workspace.strip
+        near = chosen.id if chosen.kind is not StripKind.TRACK else chosen.out
+        self.bus.setCurrentIndex(self.bus.findData(near))
+        self.bus.currentIndexChanged.connect(lambda _index: self._choose())
+        self.list = QListWidget()
+        self.list.setAccessibleName("Sets")
+        self.list.currentRowChanged.connect(lambda _row: self._choose())
+        self.list.itemActivated.connect(lambda _item: self.keep())
+        self.note = TextLabel(markup=True)
+        self.note.setWordWrap(True)
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.state.setWordWrap(True)
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._lay_out()
+        self._fill()
+        self.list.setFocus()
+
+    def _lay_out(self) -> None:
+        left, right, across = QVBoxLayout(), QVBoxLayout(), QHBoxLayout()
+        left.addWidget(self.list, 1)
+        left.addLayout(self.button_row((
+            ("Save the bus\u2026", lambda: self.save_own("bus"), "The chains of the bus and of what feeds it"),
+            ("Save the session\u2026", lambda: self.save_own("session"), "The chains of all strips"))))
+        bus = QFormLayout()
+        bus.addRow("On the bus", self.bus)
+        right.addLayout(bus)
+        right.addWidget(self.note)
+        right.addWidget(self._scroll, 1)
+        across.addLayout(left, 2)
+        across.addLayout(right, 3)
+        layout = QVBoxLayout(self)
+        layout.addLayout(across, 1)
+        layout.addWidget(self.state)
+        layout.addLayout(self.button_row((("Keep", self.keep, "Make it a step of the history"),
+                                    ("Back to what was there", self.go_back, "Leave every strip as it was"))))
+
+    def _fill(self) -> None:
+        own, troubles = own_sets()
+        for trouble in troubles:
+            self._workspace.messages.warn(trouble)
+        self._sets = [*shipped_sets(), *own]
+        self.list.blockSignals(True)
+        self.list.clear()
+        self.list.addItem(_AS_IT_WAS)
+        for found in self._sets:
+            mine = "  (yours)" if found.path is not None else ""
+            self.list.addItem(f"{found.name}{mine}    {found.scope}, {found.intention}")
+        self.list.setCurrentRow(0)
+        self.list.blockSignals(False)
+
+    @property
+    def chosen(self) -> StripSet | None:
+        row = self.list.currentRow() - 1
+        return self._sets[row] if 0 <= row < len(self._sets) else None
+
+    # -- trying -------------------------------------------------------------------------
+
+    def _choose(self) -> None:
+        """Another set or bus: propose which strip gets what, and let it be heard."""
+        found = self.chosen
+        self.drop()
+        self.bus.setEnabled(found is None or found.scope == "bus")
+        if found is None:
+            self.boxes = {}
+            self._scroll.setWidget(QWidget())
+            self.note.setText("")
+            return
+        linked = " Its tracks are linked." if found.linked else ""
+        self.note.setText(f"<b>{escaped(found.name)}</b>: {escaped(found.note)}{linked}")
+        self.boxes = {}
+        inside = QWidget()
+        form = QFormLayout(inside)
+        session = self._workspace.session
+        for strip_id, place in parts_for(session, found, self.bus.currentData()).items():
+            box = QComboBox()
+            name = session.strip(strip_id).name
+            box.setAccessibleName(name)
+            box.addItem(_STAYS, None)
+            for number, part in enumerate(found.parts):
+                box.addItem(_words(part), number)
+            box.setCurrentIndex(0 if place is None else place + 1)
+            box.currentIndexChanged.connect(lambda _index: self._try())
+            form.addRow(name, box)
+            self.boxes[strip_id] = box
+        self._scroll.setWidget(inside)
+        self._try()
+
+    def _try(self) -> None:
+        found, document = self.chosen, self._workspace.document
+        if found is None:
+            return
+        self.drop()
+        self.try_out(difference(document.committed, use_set(document.committed, found, {
+            strip_id: box.currentData() for strip_id, box in self.boxes.items()})))
+        self.heard = found
+        self.state.setText("heard    Enter: keep    Escape: back to what was there")
+
+    def keep(self) -> None:
+        """Make what is heard a step, match every strip of it, and close."""
+        found, workspace = self.chosen, self._workspace
+        if found is not None and self.keep_heard(f"Set {found.name}"):
+            workspace.matcher.match_all(strip_id for strip_id, box in self.boxes.items()
+                                        if box.currentData() is not None)
+            workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
+        self.close()
+
+    # -- one's own ----------------------------------------------------------------------
+
+    def save_own(self, scope: str) -> None:
+        """Keep the chains of the bus and its tracks, or of all strips, as a set of one's own."""
+        self.drop()
+        name, accepted = QInputDialog.getText(self, "Save a set", "Name")
+        if not accepted or not name.strip():
+            return
+        note, accepted = QInputDialog.getText(self, "Save a set", "What it does, in a sentence")
+        if not accepted:
+            return
+        try:
+            kept = keep_set(set_from(self._workspace.session, scope, self.bus.currentData(), name.strip(), "glue",
+                                     note.strip()))
+        except (ValueError, SessionFileError) as error:
+            self.state.setText(str(error))
+            return
+        self._fill()
+        self.state.setText(f"{kept.name} is saved")

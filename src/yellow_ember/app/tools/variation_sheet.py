@@ -1,0 +1,343 @@
+"""The variation sheet: one stage in many ways, each equally loud, seen and heard at once."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QProgressBar,
+    QPushButton,
+    QSizePolicy,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.layouts import clear
+from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
+from yellow_ember.app.widgets.tone_words import tone_words
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.engine.variations import Variation, VariationOrder, dealt, render_variations
+from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
+from yellow_ember.session.model import Session
+from yellow_ember.session.variation_plan import Plan, along, at_random, first_choice, variable
+
+_ACROSS = 6
+_NOTHING = "nothing more"
+_ORDERS = ("as they were made", "coolest first", "hottest first", "darkest first", "brightest first")
+_REACH_DB = 12.0
+
+
+class Tile(QWidget):
+    """One variation: its wave in the colour of its heat, its change of tone, its figures."""
+
+    chosen = pyqtSignal()
+    taken = pyqtSignal()
+
+    def __init__(self, label: str) -> None:
+        super().__init__()
+        self.label = label
+        self.found: Variation | None = None
+        self.lit = False
+        self._zoom = 1.0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(120, 84)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName(label)
+        self.setToolTip(as_text(label))
+
+    def sizeHint(self) -> QSize:
+        return QSize(150, 100)
+
+    def show_found(self, found: Variation) -> None:
+        self.found = found
+        words = f"heat {found.heat_db:.0f} dB, {tone_words(found.brightness)}"
+        self.setAccessibleDescription(words)
+        self.setToolTip(f"<b>{escaped(self.label)}</b><br>{escaped(words)}<br>"
+                        f"matched by {found.offset_db:+.1f} dB")
+        self.update()
+
+    def show_zoom(self, zoom: float) -> None:
+        """By how much the wave is drawn larger, the same for all."""
+        if zoom != self._zoom:
+            self._zoom = zoom
+            self.update()
+
+    def show_lit(self, lit: bool) -> None:
+        if lit != self.lit:
+            self.lit = lit
+            self.update()
+
+    @painted
+    def paintEvent(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5)
+        painter.setPen(QPen(theme.AFTER if self.lit or self.hasFocus() else theme.EDGE, 2.0 if self.lit else 1.0))
+        painter.setBrush(theme.RAISED if self.lit else theme.PANEL)
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setFont(theme.font(8))
+        painter.setPen(theme.TEXT)
+        text = painter.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, int(box.width() - 10))
+        painter.drawText(box.adjusted(5, 2, -5, 0), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop), text)
+        found = self.found
+        if found is None:
+            painter.setPen(theme.DIM)
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), "\u2026")
+            return
+        wave = box.adjusted(5, 18, -5, -box.height() * 0.42)
+        self._paint_wave(painter, wave, found)
+        tone = QRectF(wave.left(), wave.bottom() + 3, wave.width(), box.bottom() - wave.bottom() - 20)
+        self._paint_tone(painter, tone, found)
+        painter.setFont(theme.font(7.5))
+        painter.setPen(theme.DIM)
+        painter.drawText(box.adjusted(5, 0, -5, -3), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom),
+                         f"{found.heat_db:.0f} dB, {tone_words(found.brightness)}")
+
+    def _paint_wave(self, painter: QPainter, box: QRectF, found: Variation) -> None:
+        xs = np.linspace(box.left(), box.right(), len(found.wave))
+        middle, half = box.center().y(), box.height() / 2.0
+        low, high = (np.clip(self._zoom * side, -1.0, 1.0) for side in found.wave.T)
+        points = [QPointF(x, middle - float(y) * half) for x, y in zip(xs, high, strict=True)]
+        points += [QPointF(x, middle - float(y) * half) for x, y in zip(xs[::-1], low[::-1], strict=True)]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.heat_colour(found.heat_db))
+        painter.drawPolygon(QPolygonF(points))
+
+    def _paint_tone(self, painter: QPainter, box: QRectF, found: Variation) -> None:
+        middle = box.center().y()
+        painter.setPen(QPen(theme.EDGE, 1.0))
+        painter.drawLine(QPointF(box.left(), middle), QPointF(box.right(), middle))
+        width = box.width() / len(found.tone_db)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.BEFORE)
+        for place, change in enumerate(found.tone_db):
+            if np.isfinite(change):
+                height = float(np.clip(change, -_REACH_DB, _REACH_DB)) / _REACH_DB * box.height() / 2.0
+                top, bottom = sorted((middle, middle - height))
+                painter.drawRect(QRectF(box.left() + place * width, top, max(width - 0.8, 0.8), bottom - top))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        self.chosen.emit()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.taken.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Return | Qt.Key.Key_Enter:
+                self.taken.emit()
+            case Qt.Key.Key_Space if not self.lit:
+                self.chosen.emit()
+            case _:
+                super().keyPressEvent(event)
+
+
+class VariationSheet(TryingWindow):
+    """Makes the table, and lets one hear and take over what is in it."""
+
+    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(workspace, parent)
+        self.resize(1040, 640)
+        self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
+        stage = self._stage()
+        self.setWindowTitle(f"Variations of {stage.declaration.label} on {workspace.strip.name}")
+        self._made = 0
+        self.tiles: list[Tile] = []
+        self._shown: list[Tile] = []
+        self.heard: Tile | None = None
+        self._parameters = [QComboBox() for _ in range(3)]
+        self.order, self.random, self.seed = QComboBox(), QCheckBox("At random, seed"), QSpinBox()
+        self.progress = QProgressBar()
+        self.progress.setAccessibleName("Progress")
+        self.progress.setMaximumWidth(160)
+        self.state = TextLabel()
+        self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        self.buttons: dict[str, QPushButton] = {}
+        self._grid = QGridLayout()
+        self._lay_out(stage)
+        self.make()
+
+    def _lay_out(self, stage: StageSettings) -> None:
+        names = {p.id: p.label for p in variable(stage.declaration)}
+        chosen = first_choice(stage.declaration)
+        top = QHBoxLayout()
+        top.addWidget(TextLabel("Along"))
+        for place, box in enumerate(self._parameters):
+            box.setAccessibleName(f"Parameter {place + 1}")
+            if place:
+                box.addItem(_NOTHING, "")
+            for name, label in names.items():
+                group = stage.declaration.parameter(name).group.value
+                box.addItem(f"{label} ({group})", name)
+            box.setCurrentIndex(box.findData(chosen[place]) if place < len(chosen) else 0)
+            top.addWidget(box, 1)
+        self.seed.setRange(1, 9999)
+        self.seed.setAccessibleName("Seed")
+        self.random.toggled.connect(self._show_random)
+        top.addWidget(self.random)
+        top.addWidget(self.seed)
+        self._add_buttons(top, (("Make", self.make), ("Stop", self.cancel)))
+        bottom = QHBoxLayout()
+        self.order.setAccessibleName("Order")
+        self.order.addItems(list(_ORDERS))
+        self.order.currentIndexChanged.connect(lambda _index: self._arrange())
+        bottom.addWidget(self.order)
+        bottom.addWidget(self.progress)
+        bottom.addWidget(self.state, 1)
+        self._add_buttons(bottom, (("Take over", self.take_over), ("Back to what was there", self.go_back)))
+        layout = QVBoxLayout(self)
+        layout.addLayout(top)
+        layout.addLayout(self._grid, 1)
+        layout.addLayout(bottom)
+        self._show_random(False)
+
+    def _add_buttons(self, row: QHBoxLayout, entries: tuple[tuple[str, object], ...]) -> None:
+        for text, slot in entries:
+            button = QPushButton(text)
+            button.clicked.connect(lambda _checked, run=slot: run())
+            row.addWidget(button)
+            self.buttons[text] = button
+
+    def _show_random(self, on: bool) -> None:
+        self.seed.setEnabled(on)
+        for box in self._parameters:
+            box.setEnabled(not on)
+
+    def _stage(self) -> StageSettings:
+        return self._workspace.session.strip(self._strip_id).stage(self._stage_id)
+
+    # -- making -------------------------------------------------------------------------
+
+    def plan(self) -> Plan:
+        """What is to be made, as the window stands."""
+        stage = self._stage()
+        if self.random.isChecked():
+            return at_random(stage.declaration, stage.params, self.seed.value())
+        names = dict.fromkeys(box.currentData() for box in self._parameters if box.currentData())
+        return along(stage.declaration, stage.params, list(names))
+
+    def make(self) -> None:
+        """Make the table anew, from how the stage stands now."""
+        self.cancel()
+        self.drop()
+        plan = self.plan()
+        clear(self._grid)
+        self.tiles = []
+        for label in plan.labels:
+            tile = Tile(label)
+            tile.chosen.connect(functools.partial(self.hear, tile))
+            tile.taken.connect(functools.partial(self._take, tile))
+            self.tiles.append(tile)
+        self._arrange()
+        order = VariationOrder(self._strip_id, self._stage_id)
+        self._made = 0
+        session = self._workspace.session
+        self._workspace.jobs.start_several(
+            self, render_variations, [(session, order, share) for share in dealt(plan.values)],
+            part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: take over    "
+                                                            "Escape: back"), failed=self._end)
+        self._show_state("making them; click one to hear it")
+
+    def cancel(self) -> None:
+        """Make no more."""
+        if self._workspace.jobs.is_running_several(self):
+            self._workspace.jobs.cancel_several(self)
+            self._show_state("stopped")
+
+    def _take_found(self, found: Variation) -> None:
+        self.tiles[found.number].show_found(found)
+        self._show_zoom()
+        self._made += 1
+        self.progress.setValue(round(100 * self._made / len(self.tiles)))
+
+    def _end(self, words: str) -> None:
+        self._show_state(words)
+        self._arrange()
+
+    def _show_zoom(self) -> None:
+        peaks = [float(np.abs(tile.found.wave).max()) for tile in self.tiles if tile.found is not None]
+        for tile in self.tiles:
+            tile.show_zoom(0.95 / max(*peaks, 1e-3))
+
+    def _show_state(self, text: str) -> None:
+        self.state.setText(text)
+        making = self._workspace.jobs.is_running_several(self)
+        self.buttons["Make"].setEnabled(not making)
+        self.buttons["Stop"].setEnabled(making)
+
+    def _arrange(self) -> None:
+        """The tiles in the chosen order; those that are not made yet last."""
+        def key(tile: Tile) -> float:
+            found = tile.found
+            if found is None:
+                return 1e9
+            return {"coolest first": found.heat_db, "hottest first": -found.heat_db,
+                    "darkest first": found.brightness, "brightest first": -found.brightness}.get(
+                        self.order.currentText(), float(found.number))
+
+        self._shown = sorted(self.tiles, key=key) if self.order.currentIndex() > 0 else list(self.tiles)
+        for place, tile in enumerate(self._shown):
+            self._grid.addWidget(tile, place // _ACROSS, place % _ACROSS)
+
+    # -- hearing ------------------------------------------------------------------------
+
+    def _with(self, session: Session, found: Variation) -> Session:
+        session = edit_stage(session, self._strip_id, self._stage_id,
+                             lambda stage: replace_stage(stage, params=found.values, on=True))
+        return edit_strip(session, self._strip_id, lambda strip: strip.with_(match_db=found.offset_db))
+
+    def hear(self, tile: Tile) -> None:
+        """What a tile stands for, at once and as loud as before."""
+        found = tile.found
+        if found is None:
+            return
+        self.try_out(lambda session: self._with(session, found))
+        self.heard = tile
+        for other in self.tiles:
+            other.show_lit(other is tile)
+        self.state.setText(f"heard: {tile.label}")
+
+    def _take(self, tile: Tile) -> None:
+        self.hear(tile)
+        self.take_over()
+
+    def take_over(self) -> None:
+        """Make what is heard a step of the history, and close."""
+        if self.heard is not None:
+            label = self.heard.label
+            if self.keep_heard(f"Variation {label}"):
+                self._workspace.messages.say(f"Taken over: {label}")
+        self.close()
+
+    # -- window -------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        by = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -_ACROSS,
+              Qt.Key.Key_Down: _ACROSS}.get(Qt.Key(event.key()))
+        if by is None:
+            super().keyPressEvent(event)
+        else:
+            self._step(by)
+
+    def _step(self, by: int) -> None:
+        """Hear the tile beside."""
+        at = self._shown.index(self.heard) + by if self.heard is not None else 0
+        if 0 <= at < len(self._shown):
+            self._shown[at].setFocus()
+            self.hear(self._shown[at])
+
+    def let_go(self) -> None:
+        self.cancel()
+        super().let_go()

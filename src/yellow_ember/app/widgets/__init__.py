@@ -1,0 +1,1 @@
+"""Controls and drawing that know nothing of the session."""
