@@ -37,23 +37,23 @@ from yellow_ember.dsp.kernels.halfband import Cascade, lower_rate, raise_rate
 from yellow_ember.dsp.oversampling import CHUNK, Oversampling
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.engine.batch import DONE, BatchOrder, run_batch
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.forking import start_server
-from yellow_ember.engine.jobs import Job, wait_any
-from yellow_ember.engine.messages import DeviceSettings
+from yellow_ember.engine.jobs.batch import DONE, BatchOrder, run_batch
+from yellow_ember.engine.jobs.job import Job, wait_any
+from yellow_ember.engine.jobs.printing import PrintOrder, print_session
+from yellow_ember.engine.jobs.speed import RATE, seconds_taken, test_signal
+from yellow_ember.engine.jobs.strip_prints import print_file
+from yellow_ember.engine.jobs.variations import VariationOrder, dealt, render_variations
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.engine.printing import PrintOrder, print_session
-from yellow_ember.engine.speed import RATE, seconds_taken, test_signal
-from yellow_ember.engine.strip_prints import print_file
-from yellow_ember.engine.variations import VariationOrder, dealt, render_variations
 from yellow_ember.files.conformed import conform
-from yellow_ember.session.edits import add_stage, set_parameter, use_chain
-from yellow_ember.session.model import Loop, Quality, Session, new_stage, session_from_audio
-from yellow_ember.session.presets import find_preset
-from yellow_ember.session.session_file import read_session, write_session
-from yellow_ember.session.variation_plan import along, first_choice
+from yellow_ember.session.edits.edits import add_stage, set_parameter, use_chain
+from yellow_ember.session.edits.variation_plan import along, first_choice
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.session_file import read_session, write_session
+from yellow_ember.session.values.model import Loop, Quality, Session, new_stage, session_from_audio
 
 QUICK = "--quick" in sys.argv[1:]
 ROWS: list[tuple[str, str, str, str]] = []

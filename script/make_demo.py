@@ -13,13 +13,13 @@ from pathlib import Path
 
 import numpy as np
 from scipy.signal import lfilter
+from yellow_ember.engine.jobs.job.measuring import measure_strip
 
-from yellow_ember.engine.measuring import measure_strip
 from yellow_ember.files.writing import writing
-from yellow_ember.session.edits import edit_strip, use_chain
-from yellow_ember.session.model import MASTER, Loop, Session, Strip, StripKind, master_strip
-from yellow_ember.session.presets import find_preset
-from yellow_ember.session.session_file import write_session
+from yellow_ember.session.edits.edits import edit_strip, use_chain
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.session_file import write_session
+from yellow_ember.session.values.model import MASTER, Loop, Session, Strip, StripKind, master_strip
 
 RATE = 48000
 BEAT = 60.0 / 96.0

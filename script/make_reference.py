@@ -14,11 +14,20 @@ from yellow_ember import __version__
 from yellow_ember.cli import parameter_listing, parser
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.chain_file import FORMAT as CHAIN_FORMAT
-from yellow_ember.session.chain_file import VERSION as CHAIN_VERSION
-from yellow_ember.session.links import FEWEST
-from yellow_ember.session.macros import MOST_MACROS, Bend
-from yellow_ember.session.model import (
+from yellow_ember.session.io.chain_file import FORMAT as CHAIN_FORMAT
+from yellow_ember.session.io.chain_file import VERSION as CHAIN_VERSION
+from yellow_ember.session.io.presets import FORMAT as PRESET_FORMAT
+from yellow_ember.session.io.presets import INTENTIONS, SOURCES
+from yellow_ember.session.io.presets import VERSION as PRESET_VERSION
+from yellow_ember.session.io.reading import HIGHEST_DB, LOWEST_DB
+from yellow_ember.session.io.session_file import FORMAT as SESSION_FORMAT
+from yellow_ember.session.io.session_file import VERSION as SESSION_VERSION
+from yellow_ember.session.io.sets import ANY, SCOPES
+from yellow_ember.session.io.sets import FORMAT as SET_FORMAT
+from yellow_ember.session.io.sets import VERSION as SET_VERSION
+from yellow_ember.session.values.links import FEWEST
+from yellow_ember.session.values.macros import MOST_MACROS, Bend
+from yellow_ember.session.values.model import (
     LOUDEST_DB,
     LOUDEST_LUFS,
     MOST_MATCH_DB,
@@ -27,17 +36,8 @@ from yellow_ember.session.model import (
     SILENT_DB,
     StripKind,
 )
-from yellow_ember.session.presets import FORMAT as PRESET_FORMAT
-from yellow_ember.session.presets import INTENTIONS, SOURCES
-from yellow_ember.session.presets import VERSION as PRESET_VERSION
-from yellow_ember.session.reading import HIGHEST_DB, LOWEST_DB
-from yellow_ember.session.session_file import FORMAT as SESSION_FORMAT
-from yellow_ember.session.session_file import VERSION as SESSION_VERSION
-from yellow_ember.session.sets import ANY, SCOPES
-from yellow_ember.session.sets import FORMAT as SET_FORMAT
-from yellow_ember.session.sets import VERSION as SET_VERSION
-from yellow_ember.session.snapshots import PLACES
-from yellow_ember.session.snapshots import SCOPES as SNAPSHOT_SCOPES
+from yellow_ember.session.values.snapshots import PLACES
+from yellow_ember.session.values.snapshots import SCOPES as SNAPSHOT_SCOPES
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 

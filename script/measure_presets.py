@@ -21,11 +21,11 @@ from yellow_ember.dsp.stage import Setup
 from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.presets import FIGURES_FILE, SHIPPED, SUITABLE, read_preset, shipped_presets
-from yellow_ember.session.presets import VERSION as PRESET_VERSION
-from yellow_ember.session.session_file import read_session
-from yellow_ember.session.sets import SHIPPED_SETS, read_set
-from yellow_ember.session.sets import VERSION as SET_VERSION
+from yellow_ember.session.io.presets import FIGURES_FILE, SHIPPED, SUITABLE, read_preset, shipped_presets
+from yellow_ember.session.io.presets import VERSION as PRESET_VERSION
+from yellow_ember.session.io.session_file import read_session
+from yellow_ember.session.io.sets import SHIPPED_SETS, read_set
+from yellow_ember.session.io.sets import VERSION as SET_VERSION
 
 _SECONDS, _STROKES_SECONDS, _SETTLE_SECONDS, _BLOCK = 5.0, 3.0, 1.0, 4096
 _FACTOR = 4

@@ -23,10 +23,10 @@ import soundfile
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.conformed import conform
-from yellow_ember.session.edits import use_chain
-from yellow_ember.session.model import Session
-from yellow_ember.session.presets import find_preset
-from yellow_ember.session.session_file import read_session, write_session
+from yellow_ember.session.edits.edits import use_chain
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.session_file import read_session, write_session
+from yellow_ember.session.values.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.main_window import MainWindow

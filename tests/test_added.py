@@ -12,15 +12,15 @@ import pytest
 from conftest import wait_until
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD
-from yellow_ember.engine.difference import print_added
 from yellow_ember.engine.graph import Graph, GraphSettings
-from yellow_ember.engine.messages import DeviceSettings
-from yellow_ember.engine.strip_prints import prints_folder
+from yellow_ember.engine.jobs.difference import print_added
+from yellow_ember.engine.jobs.strip_prints import prints_folder
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.measure.heat import added_part
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import Loop, Session, new_stage
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import Loop, Session, new_stage
 
 RATE, STRIP = 48000, "upright-bass"
 PLENTY = 10**12

@@ -11,9 +11,9 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state import background
 from yellow_ember.app.state.background import PrintState
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.engine.strip_prints import prints_folder
-from yellow_ember.session.edits import add_stage, set_parameter
-from yellow_ember.session.model import new_stage
+from yellow_ember.engine.jobs.strip_prints import prints_folder
+from yellow_ember.session.edits.edits import add_stage, set_parameter
+from yellow_ember.session.values.model import new_stage
 
 BASS, DRUMS = "upright-bass", "brushed-drums"
 
@@ -91,7 +91,7 @@ def test_what_can_t_be_printed_is_said_and_runs_live(driven: MainWindow, qtbot: 
         path.unlink()
     folder.rmdir()
     folder.write_text("no folder")
-    monkeypatch.setattr("yellow_ember.engine.strip_prints.prints_folder", lambda: folder)
+    monkeypatch.setattr("yellow_ember.engine.jobs.strip_prints.prints_folder", lambda: folder)
     try:
         edit(driven, 9.0)
         qtbot.waitUntil(lambda: any("runs live" in message.text for message in driven.workspace.messages.all),

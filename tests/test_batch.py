@@ -14,9 +14,9 @@ import soundfile
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.cli import main
-from yellow_ember.engine.batch import BatchOrder, run_batch
+from yellow_ember.engine.jobs.batch import BatchOrder, run_batch
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.presets import find_preset
+from yellow_ember.session.io.presets import find_preset
 
 RATE = 48000
 

@@ -18,9 +18,9 @@ from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
 from yellow_ember.cli import main
 from yellow_ember.dsp.convolution import Convolution
 from yellow_ember.dsp.speakers import SPEAKERS, levelled
-from yellow_ember.session.edits import add_stage, use_impulse
-from yellow_ember.session.model import new_stage, session_from_audio
-from yellow_ember.session.session_file import impulse_files, read_session, relocate, write_session
+from yellow_ember.session.edits.edits import add_stage, use_impulse
+from yellow_ember.session.io.session_file import impulse_files, read_session, relocate, write_session
+from yellow_ember.session.values.model import new_stage, session_from_audio
 
 SMALL = ("megaphone", "telephone", "pocket-radio", "toy", "intercom", "paging-horn", "laptop", "television",
          "walkie-talkie", "gramophone-horn")

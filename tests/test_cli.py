@@ -153,7 +153,7 @@ def test_measure(make_audio: MakeAudio, tmp_path: Path, capsys: pytest.CaptureFi
 
 
 def test_bench(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("yellow_ember.engine.speed.stage_speeds.__defaults__", (0.05,))
+    monkeypatch.setattr("yellow_ember.engine.jobs.speed.stage_speeds.__defaults__", (0.05,))
     assert run("bench", "--json") == 0
     assert {entry["kind"] for entry in json.loads(capsys.readouterr().out)} == {kind.kind for kind in STAGES}
 

@@ -16,20 +16,27 @@ import soundfile
 
 from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.board import Board
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD, DeviceError, SilentCard, device_names, open_card, queued_frames
 from yellow_ember.engine.graph import Graph, GraphSettings
-from yellow_ember.engine.jobs import Job, JobError
-from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.engine.messages import ChangeDevice, DeviceSettings, Play, SetSession, Stop
-from yellow_ember.engine.printing import PrintOrder, print_session, stems
-from yellow_ember.engine.process import Engine
+from yellow_ember.engine.jobs.job import Job, JobError
+from yellow_ember.engine.jobs.measuring import measure_strip
+from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
+from yellow_ember.engine.live.board import Board
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import (
+    SILENT_CARD,
+    DeviceError,
+    SilentCard,
+    device_names,
+    open_card,
+    queued_frames,
+)
+from yellow_ember.engine.live.messages import ChangeDevice, DeviceSettings, Play, SetSession, Stop
+from yellow_ember.engine.live.process import Engine
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import MASTER, Loop, Session, new_stage
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
 
 NO_LOOP = Loop(0, 0, False)
 

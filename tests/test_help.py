@@ -13,8 +13,8 @@ from yellow_ember.app.tools.help_pages import Page, guides, stage_pages
 from yellow_ember.app.tools.help_window import HelpWindow
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.presets import find_preset
-from yellow_ember.session.sets import shipped_sets
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.sets import shipped_sets
 
 PAGES = (*guides(), *stage_pages())
 LINK = re.compile(r"\]\(((?:stage|guide|preset):[^)]+)\)")

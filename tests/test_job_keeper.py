@@ -16,7 +16,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.app.tools.line_up import LineUpWindow
-from yellow_ember.engine.jobs import Progress
+from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.reading import AudioFileError
 
 
@@ -172,7 +172,7 @@ def test_a_line_up_reading_that_fails_is_said_and_the_next_one_works(
 
 
 def test_recalling_an_alignment_from_a_damaged_file_says_so(window: MainWindow, qtbot: Any) -> None:
-    from yellow_ember.session.alignments import alignments_file, keep_alignment
+    from yellow_ember.session.io.alignments import alignments_file, keep_alignment
 
     workspace = window.workspace
     workspace.select("rhythm")

@@ -22,12 +22,12 @@ from processes import own_folders, running
 from yellow_ember.app import start
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.cli import DEMO, main
-from yellow_ember.engine.printing import PrintOrder, print_session
+from yellow_ember.engine.jobs.printing import PrintOrder, print_session
 from yellow_ember.files.atomic import appearing, replacing, sweep_parts
-from yellow_ember.session.autosave import KEPT, Autosave, leftovers, set_aside, versions, work_set_aside
-from yellow_ember.session.edits import edit_strip
-from yellow_ember.session.model import Session
-from yellow_ember.session.session_file import read_session, write_session
+from yellow_ember.session.edits.edits import edit_strip
+from yellow_ember.session.io.autosave import KEPT, Autosave, leftovers, set_aside, versions, work_set_aside
+from yellow_ember.session.io.session_file import read_session, write_session
+from yellow_ember.session.values.model import Session
 
 PROCESS = "import sys; from yellow_ember.cli import main; sys.exit(main(sys.argv[1:]))"
 
@@ -140,7 +140,7 @@ def test_work_that_is_not_taken_up_is_set_aside_and_can_be_opened(window: MainWi
 
 
 def _file(name: str) -> Path:
-    from yellow_ember.session.autosave import unsaved_folder
+    from yellow_ember.session.io.autosave import unsaved_folder
 
     return unsaved_folder() / name
 
@@ -258,7 +258,7 @@ def test_process_meets_a_name_that_appears(tmp_path: Path, make_audio: Callable[
     ended = []
     thread = threading.Thread(target=lambda: ended.append(main(
         ["process", str(source), str(target), "--preset", "Keel weight"])))
-    import yellow_ember.engine.file_processing as processing
+    import yellow_ember.engine.jobs.file_processing as processing
 
     begun = threading.Event()
     real = processing.read_blocks

@@ -17,9 +17,16 @@ from yellow_ember.app.panels import copying
 from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.document import Document
-from yellow_ember.session.edits import add_stage, edit_strip, remove_stage, remove_strip, set_parameter, use_chain
-from yellow_ember.session.following import follow, linked_with
-from yellow_ember.session.link_edits import (
+from yellow_ember.session.edits.edits import (
+    add_stage,
+    edit_strip,
+    remove_stage,
+    remove_strip,
+    set_parameter,
+    use_chain,
+)
+from yellow_ember.session.edits.following import follow, linked_with
+from yellow_ember.session.edits.link_edits import (
     bypass_group,
     edit_link,
     group_of,
@@ -30,9 +37,9 @@ from yellow_ember.session.link_edits import (
     linkable,
     strips_of,
 )
-from yellow_ember.session.model import Session, new_stage
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.values.model import Session, new_stage
 
 DRUMS, BASS, HARMONIUM = "brushed-drums", "upright-bass", "harmonium"
 NEITHER = Qt.KeyboardModifier.NoModifier

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QMenu
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.macro_editor import MacroEditor
 from yellow_ember.app.tools.preset_browser import PresetBrowser
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.edits import (
     add_macro,
     add_stage,
     edit_macro,
@@ -23,11 +23,11 @@ from yellow_ember.session.edits import (
     set_parameter,
     use_chain,
 )
-from yellow_ember.session.macros import MOST_MACROS, Bend, Target
-from yellow_ember.session.model import Session, new_stage
-from yellow_ember.session.presets import Preset, read_preset, write_preset
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.presets import Preset, read_preset, write_preset
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.values.macros import MOST_MACROS, Bend, Target
+from yellow_ember.session.values.model import Session, new_stage
 
 STRIP = "harmonium"
 

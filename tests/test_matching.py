@@ -15,13 +15,13 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.matcher import MatchState
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.workspace import Workspace
-from yellow_ember.engine.measuring import measure_strip
+from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.edits import add_macro, add_stage, edit_strip, set_parameter, use_chain
-from yellow_ember.session.link_edits import link_strips
-from yellow_ember.session.macros import Target
-from yellow_ember.session.model import Loop, Session, new_stage
-from yellow_ember.session.presets import find_preset
+from yellow_ember.session.edits.edits import add_macro, add_stage, edit_strip, set_parameter, use_chain
+from yellow_ember.session.edits.link_edits import link_strips
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.values.macros import Target
+from yellow_ember.session.values.model import Loop, Session, new_stage
 
 TRACKS = ("brushed-drums", "upright-bass", "harmonium", "plucked-guitar", "ships-announcer")
 
@@ -116,7 +116,7 @@ def test_every_way_of_changing_a_sound_is_matched(way: str, window: MainWindow, 
     elif way == "macro":
         session = add_macro(workspace.session, strip_id, "Push", (Target(stage_id, "drive_db", 0.0, 40.0),))
         document.commit("Macro", lambda _: session)
-        from yellow_ember.session.edits import set_macro
+        from yellow_ember.session.edits.edits import set_macro
 
         document.commit("Push", lambda _: set_macro(workspace.session, strip_id,
                                           workspace.session.strip(strip_id).macros[0].id, 80.0))

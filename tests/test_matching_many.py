@@ -8,12 +8,12 @@ import numpy as np
 import pytest
 import soundfile
 
-from yellow_ember.engine import matching
-from yellow_ember.engine.jobs import Job, JobError, side_by_side
-from yellow_ember.engine.matching import Match, match_strips, matched
-from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.session.edits import add_bus, add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import MASTER, Loop, Send, Session, new_stage
+from yellow_ember.engine.jobs import matching
+from yellow_ember.engine.jobs.job import Job, JobError, side_by_side
+from yellow_ember.engine.jobs.matching import Match, match_strips, matched
+from yellow_ember.engine.jobs.measuring import measure_strip
+from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import MASTER, Loop, Send, Session, new_stage
 
 TRACKS = ("brushed-drums", "upright-bass", "harmonium", "plucked-guitar")
 

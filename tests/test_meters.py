@@ -17,9 +17,9 @@ from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.model import Session
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.values.model import Session
 
 RATE, BLOCK = 48000, 256
 

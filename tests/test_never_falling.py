@@ -26,14 +26,14 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.cli import DEMO
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD
-from yellow_ember.engine.messages import DeviceSettings
-from yellow_ember.engine.strip_prints import find_print, print_strip
+from yellow_ember.engine.jobs.strip_prints import find_print, print_strip
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.files.conformed import RawReader, conform, find_conformed
 from yellow_ember.session.document import Document
-from yellow_ember.session.edits import add_bus, add_stage, remove_stage, remove_strip, set_parameter
-from yellow_ember.session.model import Session, new_stage
+from yellow_ember.session.edits.edits import add_bus, add_stage, remove_stage, remove_strip, set_parameter
+from yellow_ember.session.values.model import Session, new_stage
 
 DAMAGE: dict[str, Callable[[Path], object]] = {
     "removed": Path.unlink, "cut short": lambda path: os.truncate(path, 100),

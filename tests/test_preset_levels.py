@@ -12,9 +12,9 @@ from yellow_ember.cli import DEMO
 from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.presets import SUITABLE, shipped_presets
-from yellow_ember.session.session_file import read_session
-from yellow_ember.session.sets import shipped_sets
+from yellow_ember.session.io.presets import SUITABLE, shipped_presets
+from yellow_ember.session.io.session_file import read_session
+from yellow_ember.session.io.sets import shipped_sets
 
 
 @functools.cache

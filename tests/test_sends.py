@@ -15,7 +15,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.files.conformed import conform
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.edits import (
     add_bus,
     add_stage,
     edit_strip,
@@ -25,9 +25,9 @@ from yellow_ember.session.edits import (
     route,
     set_send,
 )
-from yellow_ember.session.model import MASTER, Send, Session, new_stage, session_from_audio
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.values.model import MASTER, Send, Session, new_stage, session_from_audio
 
 RATE = 48000
 

@@ -14,11 +14,8 @@ import pytest
 
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.session.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
-from yellow_ember.session.autosave import Autosave, leftovers, unsaved_folder
-from yellow_ember.session.chain_file import read_chain
 from yellow_ember.session.document import Document
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.edits import (
     add_bus,
     add_stage,
     add_track,
@@ -32,8 +29,10 @@ from yellow_ember.session.edits import (
     set_parameter,
     use_chain,
 )
-from yellow_ember.session.model import MASTER, Loop, Quality, Session, master_strip, new_stage, session_from_audio
-from yellow_ember.session.presets import (
+from yellow_ember.session.io.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
+from yellow_ember.session.io.autosave import Autosave, leftovers, unsaved_folder
+from yellow_ember.session.io.chain_file import read_chain
+from yellow_ember.session.io.presets import (
     INTENTIONS,
     SOURCES,
     Preset,
@@ -47,13 +46,22 @@ from yellow_ember.session.presets import (
     shipped_presets,
     write_preset,
 )
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import (
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import (
     missing_audio,
     read_session,
     relocate,
     session_to_json,
     write_session,
+)
+from yellow_ember.session.values.model import (
+    MASTER,
+    Loop,
+    Quality,
+    Session,
+    master_strip,
+    new_stage,
+    session_from_audio,
 )
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -291,8 +299,8 @@ def test_unsaved_work_is_found_after_a_crash(session: Session) -> None:
         leftover.file.unlink()
     session_file = Path("/home/x/ferry.ember")
     code = ("import sys, os, signal; from pathlib import Path\n"
-            "from yellow_ember.session.autosave import Autosave\n"
-            "from yellow_ember.session.model import Session, master_strip\n"
+            "from yellow_ember.session.io.autosave import Autosave\n"
+            "from yellow_ember.session.values.model import Session, master_strip\n"
             "Autosave().keep(Session(name='Lost', strips=(master_strip(),)), Path(sys.argv[1]))\n"
             "os.kill(os.getpid(), signal.SIGKILL)")
     subprocess.run([sys.executable, "-c", code, str(session_file)], check=False)

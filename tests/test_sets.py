@@ -10,11 +10,10 @@ import pytest
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.set_window import SetWindow
-from yellow_ember.session.edits import edit_strip, use_chain
-from yellow_ember.session.model import MASTER, Session, StripKind
-from yellow_ember.session.presets import find_preset
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.sets import (
+from yellow_ember.session.edits.edits import edit_strip, use_chain
+from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.sets import (
     ANY,
     SCOPES,
     StripSet,
@@ -29,6 +28,7 @@ from yellow_ember.session.sets import (
     use_set,
     write_set,
 )
+from yellow_ember.session.values.model import MASTER, Session, StripKind
 
 
 def named(name: str) -> StripSet:

@@ -13,8 +13,8 @@ from PyQt6.QtWidgets import QMenu
 
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.session.differences import snapshot_words, stage_words
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.differences import snapshot_words, stage_words
+from yellow_ember.session.edits.edits import (
     add_stage,
     edit_stage,
     edit_strip,
@@ -24,11 +24,18 @@ from yellow_ember.session.edits import (
     replace_stage,
     set_parameter,
 )
-from yellow_ember.session.model import Session, new_stage
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import read_session, session_to_json, write_session
-from yellow_ember.session.snapshot_edits import edit_snapshot, find_snapshot, is_now, owner_of, recall, take_snapshot
-from yellow_ember.session.snapshots import copy_stage
+from yellow_ember.session.edits.snapshot_edits import (
+    edit_snapshot,
+    find_snapshot,
+    is_now,
+    owner_of,
+    recall,
+    take_snapshot,
+)
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.values.model import Session, new_stage
+from yellow_ember.session.values.snapshots import copy_stage
 
 BASS = "upright-bass"
 
@@ -180,7 +187,7 @@ def test_snapshots_are_taken_and_heard_at_equal_loudness(window: MainWindow, qtb
 
 
 def test_a_snapshot_of_one_strip_moves_no_linked_one(window: MainWindow) -> None:
-    from yellow_ember.session.link_edits import link_strips
+    from yellow_ember.session.edits.link_edits import link_strips
 
     workspace, row = window.workspace, window.balance.snapshots
     workspace.choose_only(BASS)

@@ -12,11 +12,11 @@ from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.spread import Spread, leaning, middle_hz
 from yellow_ember.engine.graph import MATCH_SECONDS, Graph, GraphSettings
-from yellow_ember.engine.measuring import capture_strip, mix_offset, stage_offset
+from yellow_ember.engine.jobs.measuring import capture_strip, mix_offset, stage_offset
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import MASTER, Loop, Session, new_stage
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
 
 BASS, DRUMS, RATE = "upright-bass", "brushed-drums", 48000
 

@@ -15,14 +15,14 @@ from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.parameters import Value
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.graph import Graph, GraphSettings
-from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.engine.messages import DeviceSettings
-from yellow_ember.engine.strip_prints import print_strip
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import Session, new_stage
+from yellow_ember.engine.jobs.measuring import measure_strip
+from yellow_ember.engine.jobs.strip_prints import print_strip
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import Session, new_stage
 
 SPREADING: dict[str, dict[str, Value]] = {
     "echo pan": {"tap1_pan": 80.0}, "echo ping": {"style": "ping-pong"}, "echo later": {"offset_ms": 20.0},

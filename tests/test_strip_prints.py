@@ -11,15 +11,15 @@ import soundfile
 
 from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.client import EngineClient
-from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.graph import Graph, GraphSettings
-from yellow_ember.engine.messages import DeviceSettings
+from yellow_ember.engine.jobs.printing import PrintOrder, print_session
+from yellow_ember.engine.jobs.strip_prints import find_print, print_file, print_strip, prints_folder, trim_prints
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.engine.printing import PrintOrder, print_session
-from yellow_ember.engine.strip_prints import find_print, print_file, print_strip, prints_folder, trim_prints
-from yellow_ember.session.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.model import Loop, Quality, Session, new_stage
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.values.model import Loop, Quality, Session, new_stage
 
 RATE, BLOCK = 48000, 512
 STRIP = "upright-bass"

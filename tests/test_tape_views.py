@@ -23,7 +23,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import Reels
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.presets import own_folder
+from yellow_ember.session.io.presets import own_folder
 
 
 def added(window: MainWindow, kind: str, strip: str = "rhythm") -> dict[str, Any]:

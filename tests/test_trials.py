@@ -18,7 +18,7 @@ from yellow_ember.app.tools.blind_window import BlindWindow
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.session.document import Document, Settle, Trial
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.edits import (
     add_macro,
     add_stage,
     difference,
@@ -27,9 +27,9 @@ from yellow_ember.session.edits import (
     set_parameter,
     use_chain,
 )
-from yellow_ember.session.link_edits import link_strips
-from yellow_ember.session.macros import Target
-from yellow_ember.session.model import Session, Strip, StripKind, master_strip, new_stage
+from yellow_ember.session.edits.link_edits import link_strips
+from yellow_ember.session.values.macros import Target
+from yellow_ember.session.values.model import Session, Strip, StripKind, master_strip, new_stage
 
 BASS, DRUMS, HARMONIUM = "upright-bass", "brushed-drums", "harmonium"
 

@@ -14,11 +14,11 @@ from yellow_ember.app.pictures.contours import bilinear, contour
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.dsp.stages import STAGES, stage_kind
-from yellow_ember.engine.measuring import measure_strip
-from yellow_ember.engine.variations import VariationOrder, dealt, render_variations
-from yellow_ember.session.edits import add_stage, set_parameter
-from yellow_ember.session.model import Loop, Session, new_stage
-from yellow_ember.session.variation_plan import FIRST_CHOICES, MOST, along, at_random, counts, first_choice
+from yellow_ember.engine.jobs.measuring import measure_strip
+from yellow_ember.engine.jobs.variations import VariationOrder, dealt, render_variations
+from yellow_ember.session.edits.edits import add_stage, set_parameter
+from yellow_ember.session.edits.variation_plan import FIRST_CHOICES, MOST, along, at_random, counts, first_choice
+from yellow_ember.session.values.model import Loop, Session, new_stage
 
 STRIP, RATE = "upright-bass", 48000
 

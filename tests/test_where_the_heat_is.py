@@ -11,13 +11,13 @@ from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.engine.dissecting import dissect_strip
+from yellow_ember.engine.jobs.dissecting import dissect_strip
 from yellow_ember.measure.anatomy import PROBE_HZ, Anatomy, anatomy
 from yellow_ember.measure.crowding import crowding
 from yellow_ember.measure.heat import compare
-from yellow_ember.session.edits import add_stage, edit_stage, replace_stage, set_parameter
-from yellow_ember.session.model import Loop, Session, new_stage
-from yellow_ember.session.remedies import remedy
+from yellow_ember.session.edits.edits import add_stage, edit_stage, replace_stage, set_parameter
+from yellow_ember.session.edits.remedies import remedy
+from yellow_ember.session.values.model import Loop, Session, new_stage
 
 RATE, STRIP = 48000, "upright-bass"
 TIME = np.arange(RATE) / RATE

@@ -23,9 +23,9 @@ from yellow_ember.app.state.settings import load_settings
 from yellow_ember.app.tools.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.autosave import leftovers
-from yellow_ember.session.model import MASTER
-from yellow_ember.session.session_file import read_session
+from yellow_ember.session.io.autosave import leftovers
+from yellow_ember.session.io.session_file import read_session
+from yellow_ember.session.values.model import MASTER
 
 
 def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:

@@ -26,11 +26,11 @@ from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.plain_text import plain_line
-from yellow_ember.session.chain_file import read_chain
-from yellow_ember.session.model import MASTER
-from yellow_ember.session.presets import all_presets, find_preset
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import impulse_files, missing_audio, read_session
+from yellow_ember.session.io.chain_file import read_chain
+from yellow_ember.session.io.presets import all_presets, find_preset
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session
+from yellow_ember.session.values.model import MASTER
 
 DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
 
@@ -137,7 +137,7 @@ def _presets(arguments: argparse.Namespace) -> int:
 
 
 def _process(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.file_processing import FileOrder, process_file
+    from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 
     stages: tuple[StageSettings, ...]
     stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
@@ -158,8 +158,16 @@ def _process(arguments: argparse.Namespace) -> int:
 
 
 def _batch(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
-    from yellow_ember.engine.file_processing import FileOrder
+    from yellow_ember.engine.jobs.batch import (
+        FAILED,
+        BatchEntry,
+        BatchOrder,
+        cores,
+        counted,
+        report_text,
+        run_batch,
+    )
+    from yellow_ember.engine.jobs.file_processing import FileOrder
 
     stages: tuple[StageSettings, ...]
     stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
@@ -188,7 +196,7 @@ def _batch(arguments: argparse.Namespace) -> int:
 
 
 def _render(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.printing import PrintOrder, print_session, stems
+    from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
 
     session = read_session(arguments.session)
     for strip in missing_audio(session):
@@ -263,7 +271,7 @@ def _finite(value: Any) -> Any:
 
 
 def _bench(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.speed import stage_speeds
+    from yellow_ember.engine.jobs.speed import stage_speeds
 
     speeds = stage_speeds(_Progress("bench"))
     if arguments.json:

@@ -34,10 +34,10 @@ from yellow_ember.app.widgets.text import as_text, menu_text
 from yellow_ember.files.atomic import free_name
 from yellow_ember.files.reading import READABLE
 from yellow_ember.plain_text import plain_file_name, plain_line
-from yellow_ember.session.autosave import Card, versions, work_set_aside
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import SUFFIX
-from yellow_ember.session.snapshots import PLACES, SCOPES
+from yellow_ember.session.io.autosave import Card, versions, work_set_aside
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import SUFFIX
+from yellow_ember.session.values.snapshots import PLACES, SCOPES
 
 _AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
 _SESSION_FILTER = f"Sessions (*{SUFFIX})"

@@ -26,9 +26,9 @@ from yellow_ember.engine.forking import start_server
 from yellow_ember.files.atomic import parts_swept, sweep_parts
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.folders import ensure_runtime_dir, troubles
-from yellow_ember.session.autosave import Card, leftovers, set_aside
-from yellow_ember.session.limits import LimitError
-from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.edits.limits import LimitError
+from yellow_ember.session.io.autosave import Card, leftovers, set_aside
+from yellow_ember.session.io.reading import SessionFileError
 
 DESKTOP_ID = "org.yellowember.YellowEmber"
 _ICON = Path(__file__).parents[1] / "data" / f"{DESKTOP_ID}.svg"

@@ -20,7 +20,7 @@ from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.print_player import PrintPlayer, StripPrint
 from yellow_ember.files.conformed import RawReader, Segment, find_conformed
 from yellow_ember.files.impulses import find_impulse
-from yellow_ember.session.model import SILENT_DB, Send, Session, Strip, StripKind
+from yellow_ember.session.values.model import SILENT_DB, Send, Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
 MATCH_SECONDS = 0.4

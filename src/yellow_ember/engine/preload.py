@@ -11,7 +11,8 @@ from yellow_ember.engine.forking import end_with_parent, forget_progress, write_
 end_with_parent(signal.SIGKILL)
 
 from yellow_ember.dsp.warm_up import warm_up
-from yellow_ember.engine import measuring, printing, process, strip_prints
+from yellow_ember.engine.jobs import measuring, printing, strip_prints
+from yellow_ember.engine.live import process
 
 __all__ = ["measuring", "printing", "process", "strip_prints"]
 

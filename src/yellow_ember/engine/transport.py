@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yellow_ember.files.conformed import Segment
-from yellow_ember.session.model import Loop
+from yellow_ember.session.values.model import Loop
 
 
 class Transport:

@@ -14,9 +14,9 @@ from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.filters import high_shelf, low_shelf, response
 from yellow_ember.dsp.parameters import Value, Values, as_number, as_pair
 from yellow_ember.dsp.stage import Setup
-from yellow_ember.dsp.tape_machine import MOST_BIAS, MOST_SHELF, Machine, machine
-from yellow_ember.dsp.tape_model import IPS, record_losses, remanence
-from yellow_ember.dsp.tape_processor import SHELF_HIGH_HZ, SHELF_LOW_HZ, bump_sections
+from yellow_ember.dsp.tape.machine import MOST_BIAS, MOST_SHELF, Machine, machine
+from yellow_ember.dsp.tape.model import IPS, record_losses, remanence
+from yellow_ember.dsp.tape.processor import SHELF_HIGH_HZ, SHELF_LOW_HZ, bump_sections
 
 RATE = 48000
 TONES = (100.0, 1000.0, 10000.0)

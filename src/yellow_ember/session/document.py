@@ -7,9 +7,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ember.session.limits import check_limits
-from yellow_ember.session.model import Session
+from yellow_ember.session.edits.limits import check_limits
 from yellow_ember.session.sharing import bytes_beyond
+from yellow_ember.session.values.model import Session
 
 Listener = Callable[[Session], None]
 Edit = Callable[[Session], Session]

@@ -18,12 +18,12 @@ from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid,
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, as_number
-from yellow_ember.engine.difference import LOUDER_MOST_DB
-from yellow_ember.engine.measuring import StripMeasurement
+from yellow_ember.engine.jobs.difference import LOUDER_MOST_DB
+from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.measure.anatomy import Anatomy
 from yellow_ember.measure.crowding import crowding
-from yellow_ember.session.model import Strip
-from yellow_ember.session.remedies import WHERE, remedy
+from yellow_ember.session.edits.remedies import WHERE, remedy
+from yellow_ember.session.values.model import Strip
 
 LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
                 group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")

@@ -30,12 +30,12 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Switch, Value, as_number
-from yellow_ember.engine.client import EngineState
+from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
-from yellow_ember.session.macros import can_be_moved
-from yellow_ember.session.model import Session
+from yellow_ember.session.edits.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
+from yellow_ember.session.values.macros import can_be_moved
+from yellow_ember.session.values.model import Session
 
 _LOWEST = -60.0
 _MANY = 16

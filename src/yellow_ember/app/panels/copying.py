@@ -16,10 +16,10 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.session.chain_file import chain_from_text, chain_to_text
-from yellow_ember.session.edits import add_stage, carry_stage, difference, edit_stage, replace_stage
-from yellow_ember.session.limits import MAXIMUM_STAGES
-from yellow_ember.session.model import Session, new_id
+from yellow_ember.session.edits.edits import add_stage, carry_stage, difference, edit_stage, replace_stage
+from yellow_ember.session.io.chain_file import chain_from_text, chain_to_text
+from yellow_ember.session.values.limits import MAXIMUM_STAGES
+from yellow_ember.session.values.model import Session, new_id
 
 _ORIGIN = "application/x-yellow-ember-stages"
 """Where dragged stages come from: process, strip and ids."""

@@ -14,8 +14,8 @@ from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number
-from yellow_ember.session.edits import edit_strip
-from yellow_ember.session.model import LOUDEST_DB, SILENT_DB, Session
+from yellow_ember.session.edits.edits import edit_strip
+from yellow_ember.session.values.model import LOUDEST_DB, SILENT_DB, Session
 
 VOLUME = Number(id="volume_db", label="Volume", unit="dB", minimum=SILENT_DB, maximum=LOUDEST_DB, default=0.0,
                 group=Group.OUTPUT, floor_word="silent", help="The strip's level into what it feeds.")

@@ -23,7 +23,7 @@ from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.edits import (
+from yellow_ember.session.edits.edits import (
     drive_stage,
     edit_stage,
     move_stage,
@@ -32,7 +32,7 @@ from yellow_ember.session.edits import (
     set_parameter,
     to_defaults,
 )
-from yellow_ember.session.model import Session, new_stage
+from yellow_ember.session.values.model import Session, new_stage
 
 _LOW, _HIGH = -30.0, 18.0
 _DB_PER_PIXEL = 0.1

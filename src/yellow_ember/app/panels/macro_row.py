@@ -11,8 +11,8 @@ from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number
-from yellow_ember.session.edits import add_macro, edit_macro, set_macro
-from yellow_ember.session.macros import MOST_MACROS, Macro, macro_number, target_from_here
+from yellow_ember.session.edits.edits import add_macro, edit_macro, set_macro
+from yellow_ember.session.values.macros import MOST_MACROS, Macro, macro_number, target_from_here
 
 _IN_A_ROW = 4
 

@@ -10,8 +10,8 @@ from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, Value, as_number
-from yellow_ember.session.edits import remove_send, set_send
-from yellow_ember.session.model import LOUDEST_DB, SILENT_DB, Send, StripKind
+from yellow_ember.session.edits.edits import remove_send, set_send
+from yellow_ember.session.values.model import LOUDEST_DB, SILENT_DB, Send, StripKind
 
 _NEW_DB = -12.0
 

@@ -12,10 +12,10 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QMenu, QPushBu
 from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import escaped, menu_text
-from yellow_ember.session.differences import snapshot_words
 from yellow_ember.session.document import Edit
-from yellow_ember.session.edits import difference
-from yellow_ember.session.snapshot_edits import (
+from yellow_ember.session.edits.differences import snapshot_words
+from yellow_ember.session.edits.edits import difference
+from yellow_ember.session.edits.snapshot_edits import (
     edit_snapshot,
     find_snapshot,
     is_now,
@@ -24,7 +24,7 @@ from yellow_ember.session.snapshot_edits import (
     remove_snapshot,
     take_snapshot,
 )
-from yellow_ember.session.snapshots import PLACES, SCOPES, Snapshot, copy_stage
+from yellow_ember.session.values.snapshots import PLACES, SCOPES, Snapshot, copy_stage
 
 _NOTHING = "nothing differs"
 

@@ -25,9 +25,9 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import escaped, menu_text
-from yellow_ember.session.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
-from yellow_ember.session.link_edits import group_of, join_link, leave_link, link_strips
-from yellow_ember.session.model import Send, Strip, StripKind
+from yellow_ember.session.edits.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
+from yellow_ember.session.edits.link_edits import group_of, join_link, leave_link, link_strips
+from yellow_ember.session.values.model import Send, Strip, StripKind
 
 ROW = 40
 _INDENT = 12

@@ -25,9 +25,9 @@ from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
-from yellow_ember.engine.client import EngineState
+from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.conformed import OVERVIEW_FRAMES
-from yellow_ember.session.model import Loop
+from yellow_ember.session.values.model import Loop
 
 _RULER = 20
 _GRIP = 6

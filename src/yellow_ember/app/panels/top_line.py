@@ -16,8 +16,8 @@ from yellow_ember.app.widgets.text import TextLabel, as_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Choice, Group, Number, Option
-from yellow_ember.engine.client import EngineState
-from yellow_ember.session.model import Session
+from yellow_ember.engine.live.client import EngineState
+from yellow_ember.session.values.model import Session
 
 TEMPO = Number(id="tempo", label="Tempo", unit="bpm", minimum=20.0, maximum=400.0, default=120.0,
                group=Group.MOTION, help="Beats a minute, for the bars and whatever is locked to tempo.")

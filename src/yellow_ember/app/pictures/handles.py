@@ -19,8 +19,8 @@ from yellow_ember.app.widgets.plot import Axes
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Edges, Number, Value, as_edges
 from yellow_ember.dsp.stage import Handle
-from yellow_ember.session.edits import moved, set_parameter
-from yellow_ember.session.model import Session
+from yellow_ember.session.edits.edits import moved, set_parameter
+from yellow_ember.session.values.model import Session
 
 _NEAR = 14.0
 _SETTLE_MS = 400

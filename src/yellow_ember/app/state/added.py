@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.state.measurer import sound_of
-from yellow_ember.engine.difference import AddedPart, print_added
+from yellow_ember.engine.jobs.difference import AddedPart, print_added
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

@@ -7,10 +7,10 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject
 
 from yellow_ember.app.state.workspace import Workspace
-from yellow_ember.engine.measuring import mix_offset, stage_offset
-from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
-from yellow_ember.session.model import Strip
-from yellow_ember.session.reading import HIGHEST_DB, LOWEST_DB
+from yellow_ember.engine.jobs.measuring import mix_offset, stage_offset
+from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
+from yellow_ember.session.io.reading import HIGHEST_DB, LOWEST_DB
+from yellow_ember.session.values.model import Strip
 
 
 class AskedMatch(QObject):

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from yellow_ember.engine.jobs.strip_prints import find_print, print_file, print_strip
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.engine.strip_prints import find_print, print_file, print_strip
 from yellow_ember.files.kinds import FileState, state_of_file
-from yellow_ember.session.following import linked_with
-from yellow_ember.session.model import Session, Strip, StripKind
+from yellow_ember.session.edits.following import linked_with
+from yellow_ember.session.values.model import Session, Strip, StripKind
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

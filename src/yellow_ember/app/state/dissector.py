@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.state.measurer import sound_of
-from yellow_ember.engine.dissecting import Dissection, dissect_strip
-from yellow_ember.session.model import Session
+from yellow_ember.engine.jobs.dissecting import Dissection, dissect_strip
+from yellow_ember.session.values.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject
 
-from yellow_ember.engine.jobs import Progress
+from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
-from yellow_ember.session.model import Session
+from yellow_ember.session.values.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer
 
-from yellow_ember.engine.jobs import Job, JobError, cancel_all
+from yellow_ember.engine.jobs.job import Job, JobError, cancel_all
 
 POLL_MS = 33
 _GROUP = "group "

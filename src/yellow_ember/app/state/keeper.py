@@ -12,8 +12,8 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QTimer
 
 from yellow_ember.files.atomic import cannot_write
-from yellow_ember.session.autosave import Autosave, Card
-from yellow_ember.session.model import Session
+from yellow_ember.session.io.autosave import Autosave, Card
+from yellow_ember.session.values.model import Session
 
 AFTER_SECONDS = 0.8
 """So long after an edit it is written; further edits do not put that off."""

@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.state.measurer import SETTLE_SECONDS, Sound, chain_sound_of, sound_of
-from yellow_ember.engine.level_law import LevelLaw, common_excerpt
-from yellow_ember.engine.matching import SILENT, Match, match_strips, matched
-from yellow_ember.engine.measuring import StripMeasurement
-from yellow_ember.session.following import linked_with
-from yellow_ember.session.model import MOST_MATCH_DB, Session, Strip
+from yellow_ember.engine.jobs.level_law import LevelLaw, common_excerpt
+from yellow_ember.engine.jobs.matching import SILENT, Match, match_strips, matched
+from yellow_ember.engine.jobs.measuring import StripMeasurement
+from yellow_ember.session.edits.following import linked_with
+from yellow_ember.session.values.model import MOST_MATCH_DB, Session, Strip
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.engine.measuring import StripMeasurement, measure_strip
-from yellow_ember.session.model import Session
+from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.values.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.state.workspace import Workspace

@@ -7,9 +7,9 @@ from PyQt6.QtCore import QObject
 from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.dsp.parameters import Value
 from yellow_ember.dsp.stages.tame import MOST_BANDS
-from yellow_ember.engine.measuring import StripMeasurement, measure_strip
+from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
 from yellow_ember.measure.harshness import harsh_bands
-from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
+from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
 
 
 class Proposal(QObject):

@@ -6,7 +6,7 @@ import json
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
-from yellow_ember.engine.devices import SILENT_CARD
+from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
 from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.folders import Base, folder

@@ -22,22 +22,22 @@ from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import Settings, save_settings
-from yellow_ember.engine.client import EngineClient, EngineState
-from yellow_ember.engine.devices import SILENT_CARD
 from yellow_ember.engine.forking import end_server, read_progress
-from yellow_ember.engine.messages import DeviceSettings
-from yellow_ember.engine.printing import Printed, PrintOrder, print_session
+from yellow_ember.engine.jobs.printing import Printed, PrintOrder, print_session
+from yellow_ember.engine.live.client import EngineClient, EngineState
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
-from yellow_ember.session.autosave import Card, keep_version
 from yellow_ember.session.document import Document, Rule
-from yellow_ember.session.edits import add_track, difference
-from yellow_ember.session.following import follow, linked_with
-from yellow_ember.session.limits import MAXIMUM_STRIPS
-from yellow_ember.session.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.session_file import impulse_files, missing_audio, read_session, relocate, write_session
+from yellow_ember.session.edits.edits import add_track, difference
+from yellow_ember.session.edits.following import follow, linked_with
+from yellow_ember.session.io.autosave import Card, keep_version
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session, relocate, write_session
+from yellow_ember.session.values.limits import MAXIMUM_STRIPS
+from yellow_ember.session.values.model import MASTER, RATES, Session, Strip, master_strip, session_from_audio
 
 FRAME_MS = 33
 _LOADING_SECONDS = 4.0

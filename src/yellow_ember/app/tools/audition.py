@@ -14,9 +14,9 @@ from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
-from yellow_ember.engine.measuring import StripMeasurement, measure_strip
-from yellow_ember.session.edits import difference, edit_strip
-from yellow_ember.session.model import Session
+from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
+from yellow_ember.session.edits.edits import difference, edit_strip
+from yellow_ember.session.values.model import Session
 
 
 class Audition(TryingWindow):

@@ -23,9 +23,9 @@ from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, Values, as_pair
-from yellow_ember.engine.variations import Variation, VariationOrder, dealt, render_variations
-from yellow_ember.session.edits import edit_strip, set_parameter
-from yellow_ember.session.model import Session
+from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
+from yellow_ember.session.edits.edits import edit_strip, set_parameter
+from yellow_ember.session.values.model import Session
 
 _ROUNDS = ((5, 4), (9, 7), (17, 13))
 """Columns and rows of each map; every one holds the points of the one before."""

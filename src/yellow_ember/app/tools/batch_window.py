@@ -30,11 +30,11 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, as_text
 from yellow_ember.dsp.oversampling import FACTORS
-from yellow_ember.engine.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
-from yellow_ember.engine.file_processing import FileOrder
+from yellow_ember.engine.jobs.batch import FAILED, BatchEntry, BatchOrder, cores, counted, report_text, run_batch
+from yellow_ember.engine.jobs.file_processing import FileOrder
 from yellow_ember.files.atomic import cannot_write, write_text
 from yellow_ember.files.reading import READABLE, AudioFileError
-from yellow_ember.session.presets import all_presets, find_preset
+from yellow_ember.session.io.presets import all_presets, find_preset
 
 _KINDS = (("WAV, 32 bit float", ".wav", "float32"), ("WAV, 24 bit", ".wav", "pcm24"), ("WAV, 16 bit", ".wav", "pcm16"),
           ("FLAC, 24 bit", ".flac", "pcm24"), ("FLAC, 16 bit", ".flac", "pcm16"))

@@ -11,10 +11,10 @@ from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.session.blind_test import BlindTest
-from yellow_ember.session.edits import difference
-from yellow_ember.session.model import Session
-from yellow_ember.session.snapshot_edits import find_snapshot, owner_of, recall
-from yellow_ember.session.snapshots import PLACES, Snapshot
+from yellow_ember.session.edits.edits import difference
+from yellow_ember.session.edits.snapshot_edits import find_snapshot, owner_of, recall
+from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.snapshots import PLACES, Snapshot
 
 _NOW, _BEFORE = "how it stands now", "without any stage"
 _TRIALS = ("8", "12", "16", "24")

@@ -30,9 +30,9 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, as_number
-from yellow_ember.engine.devices import SILENT_CARD
-from yellow_ember.engine.printing import PrintOrder, stems
-from yellow_ember.session.model import MASTER
+from yellow_ember.engine.jobs.printing import PrintOrder, stems
+from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.session.values.model import MASTER
 
 REFERENCE = Number(id="reference_dbfs", label="0 VU", unit="dBFS", minimum=-30.0, maximum=0.0, default=-18.0,
                    group=Group.DRIVE, help="The peak level of a sine at 0 VU: lower drives every stage harder.")

@@ -9,7 +9,7 @@ from pathlib import Path
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.presets import shipped_presets
+from yellow_ember.session.io.presets import shipped_presets
 
 GUIDES = Path(__file__).parents[2] / "data" / "guides"
 _MOST_PRESETS = 8

@@ -16,8 +16,8 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import READABLE, AudioFileError
-from yellow_ember.session.edits import use_impulse
-from yellow_ember.session.model import Session
+from yellow_ember.session.edits.edits import use_impulse
+from yellow_ember.session.values.model import Session
 
 
 class ImpulseBrowser(Audition):

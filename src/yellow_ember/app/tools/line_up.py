@@ -40,9 +40,9 @@ from yellow_ember.measure.line_up import (
     playback_response,
     whole_response,
 )
-from yellow_ember.session.alignments import drop_alignment, keep_alignment, read_alignments
-from yellow_ember.session.edits import edit_stage, replace_stage, set_parameter
-from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.edits.edits import edit_stage, replace_stage, set_parameter
+from yellow_ember.session.io.alignments import drop_alignment, keep_alignment, read_alignments
+from yellow_ember.session.io.reading import SessionFileError
 
 SOURCE = Option(id="source", label="Tone from", group=Group.MACHINE, default="tape",
                 choices=(Choice("tape", "alignment tape"), Choice("oscillator", "oscillator")),

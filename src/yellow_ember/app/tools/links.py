@@ -19,7 +19,7 @@ from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.session.document import Edit
-from yellow_ember.session.link_edits import (
+from yellow_ember.session.edits.link_edits import (
     bypass_group,
     bypassed,
     edit_link,
@@ -31,8 +31,8 @@ from yellow_ember.session.link_edits import (
     solo_group,
     strips_of,
 )
-from yellow_ember.session.links import LinkGroup
-from yellow_ember.session.model import Session
+from yellow_ember.session.values.links import LinkGroup
+from yellow_ember.session.values.model import Session
 
 _WAYS = (("By as much: differences stay", True), ("To the same value", False))
 

@@ -27,9 +27,9 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Choice, Group, Number, Option, Value, as_number
 from yellow_ember.session.document import Edit
-from yellow_ember.session.edits import add_macro, edit_macro, edit_macros, set_macro
-from yellow_ember.session.macros import Bend, Macro, Target, macro_number, target_from_here
-from yellow_ember.session.model import Strip
+from yellow_ember.session.edits.edits import add_macro, edit_macro, edit_macros, set_macro
+from yellow_ember.session.values.macros import Bend, Macro, Target, macro_number, target_from_here
+from yellow_ember.session.values.model import Strip
 
 CURVE = Option(id="curve", label="Curve", group=Group.DRIVE, default=Bend.STRAIGHT.value,
                choices=tuple(Choice(bend.value, bend.value) for bend in Bend),

@@ -16,9 +16,9 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, Value, as_number
-from yellow_ember.engine.board import StripReading
-from yellow_ember.session.edits import edit_strip
-from yellow_ember.session.model import LOUDEST_LUFS, MASTER, QUIETEST_LUFS
+from yellow_ember.engine.live.board import StripReading
+from yellow_ember.session.edits.edits import edit_strip
+from yellow_ember.session.values.model import LOUDEST_LUFS, MASTER, QUIETEST_LUFS
 
 _FIRST_ZONE = (-26.0, -20.0)
 _NARROWEST = 0.5

@@ -24,9 +24,8 @@ from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.plain_text import plain_file_name
-from yellow_ember.session.edits import use_chain
-from yellow_ember.session.model import Session
-from yellow_ember.session.presets import (
+from yellow_ember.session.edits.edits import use_chain
+from yellow_ember.session.io.presets import (
     INTENTIONS,
     SOURCES,
     Preset,
@@ -38,7 +37,8 @@ from yellow_ember.session.presets import (
     rename_preset,
     write_preset,
 )
-from yellow_ember.session.reading import SessionFileError
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.values.model import Session
 
 _ANY = "all"
 _FAVOURITES, _RECENT, _OWN = "favourites", "kept lately", "your own"

@@ -17,10 +17,9 @@ from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, escaped
-from yellow_ember.session.edits import difference
-from yellow_ember.session.model import StripKind
-from yellow_ember.session.reading import SessionFileError
-from yellow_ember.session.sets import (
+from yellow_ember.session.edits.edits import difference
+from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.sets import (
     ANY,
     Part,
     StripSet,
@@ -31,6 +30,7 @@ from yellow_ember.session.sets import (
     shipped_sets,
     use_set,
 )
+from yellow_ember.session.values.model import StripKind
 
 _STAYS, _AS_IT_WAS = "stays as it is", "as it was"
 

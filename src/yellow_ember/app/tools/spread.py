@@ -26,8 +26,8 @@ from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number, as_pair
 from yellow_ember.measure.heat import Comparison
-from yellow_ember.session.edits import set_parameter
-from yellow_ember.session.model import Strip
+from yellow_ember.session.edits.edits import set_parameter
+from yellow_ember.session.values.model import Strip
 
 _VIEWS = ("what is added", "change of tone")
 _LEANING = ("lean_db", "bias_db", "tilt_db", "bright_db")

@@ -28,10 +28,10 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.engine.variations import Variation, VariationOrder, dealt, render_variations
-from yellow_ember.session.edits import edit_stage, edit_strip, replace_stage
-from yellow_ember.session.model import Session
-from yellow_ember.session.variation_plan import Plan, along, at_random, first_choice, variable
+from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
+from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
+from yellow_ember.session.edits.variation_plan import Plan, along, at_random, first_choice, variable
+from yellow_ember.session.values.model import Session
 
 _ACROSS = 6
 _NOTHING = "nothing more"

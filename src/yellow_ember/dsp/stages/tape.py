@@ -1,4 +1,4 @@
-"""Tape machine: its settings and its picture.  What runs is in `dsp/tape_processor.py`; model: docs/models/tape.md."""
+"""Tape machine: its settings and its picture.  What runs is in `dsp/tape/processor.py`; model: docs/models/tape.md."""
 
 from __future__ import annotations
 
@@ -21,14 +21,14 @@ from yellow_ember.dsp.parameters import (
     Values,
 )
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Reels, StageKind, frequency_axis
-from yellow_ember.dsp.tape_machine import DECKS, MOST_BIAS, MOST_SHELF, Machine, follow, machine
-from yellow_ember.dsp.tape_model import (
+from yellow_ember.dsp.tape.machine import DECKS, MOST_BIAS, MOST_SHELF, Machine, follow, machine
+from yellow_ember.dsp.tape.model import (
     IPS,
     SPEED_CHOICES,
     STOCKS,
     remanence,
 )
-from yellow_ember.dsp.tape_processor import (
+from yellow_ember.dsp.tape.processor import (
     LEAST_CUT_HZ,
     MOST_CUT_HZ,
     SHELF_HIGH_HZ,

@@ -20,7 +20,7 @@ from yellow_ember.dsp.motion import interpolator
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Steps, Taper, Values, as_number
 from yellow_ember.dsp.stage import Curve, Damage, Picture, Plot, Processor, Setup, StageKind, frequency_axis
-from yellow_ember.dsp.tape_model import IPS, SPEED_CHOICES, TURN_RADIUS
+from yellow_ember.dsp.tape.model import IPS, SPEED_CHOICES, TURN_RADIUS
 
 MOST_STEPS = 128
 _CENTRE_SECONDS = 0.004

@@ -1,0 +1,1 @@
+"""Work in worker processes: printing, measuring, matching, batches."""

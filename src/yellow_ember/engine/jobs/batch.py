@@ -1,0 +1,195 @@
+"""Many files through one chain, several at a time, each in a worker process.
+
+One that can't be used does not stop the rest.  What is done stays done: a run that was cancelled goes on where it was.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import string
+from collections.abc import Callable, Generator, Iterator, Sequence
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
+from yellow_ember.engine.jobs.job import Job, JobError, Progress, cancel_all, wait_any
+from yellow_ember.files.kinds import files_below
+from yellow_ember.files.reading import READABLE, AudioFileError
+
+FIELDS = ("name", "folder", "preset", "number")
+DONE, SKIPPED, FAILED = "done", "skipped", "failed"
+_SHARE = 16
+_LOOK_SECONDS = 0.1
+"""At most so many files are handed to a worker at once."""
+_MAXIMUM_WIDTH = 40
+
+
+@dataclass(frozen=True, slots=True)
+class BatchOrder:
+    """What to do with all files.
+
+    names : pattern of the results' names without ending, with {name}, {folder}, {preset} and {number}
+    resume : leave out files whose result is there already; jobs : how many at a time
+    """
+
+    out: Path
+    stages: tuple[StageSettings, ...]
+    preset: str = ""
+    names: str = "{name}"
+    suffix: str = ".wav"
+    file: FileOrder = field(default_factory=FileOrder)
+    resume: bool = False
+    jobs: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class BatchEntry:
+    """What became of one file; `state` is done, skipped or failed, `note` the reason or what else is to be said."""
+
+    source: Path
+    target: Path
+    state: str
+    note: str = ""
+    match_db: float = 0.0
+    clipped: int = 0
+
+
+def report_text(entries: Sequence[BatchEntry]) -> str:
+    """What became of all files, as JSON."""
+    return json.dumps([{**asdict(entry), "source": str(entry.source), "target": str(entry.target)}
+                       for entry in entries], indent=1) + "\n"
+
+
+def counted(entries: Sequence[BatchEntry]) -> str:
+    """How many are done, skipped and failed, in words."""
+    counts = {state: sum(entry.state == state for entry in entries) for state in (DONE, SKIPPED, FAILED)}
+    return ", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
+
+
+def cores() -> int:
+    """How many files are worth working on at a time."""
+    return max(1, len(os.sched_getaffinity(0)))
+
+
+def found_files(inputs: Sequence[Path]) -> list[tuple[Path, Path]]:
+    """Sound files among the inputs and in their folders, each with its place below what it was found in.
+
+    AudioFileError where an input is not there, or none holds a sound file.
+    """
+    found: list[tuple[Path, Path]] = []
+    for entry in inputs:
+        if os.path.isdir(entry):
+            inside = [path for path in files_below(entry) if path.suffix.lower() in READABLE]
+            found += [(path, path.relative_to(entry)) for path in inside]
+        elif os.path.lexists(entry):
+            found.append((entry, Path(entry.name)))
+        else:
+            raise AudioFileError(f"{entry} is not there")
+    if not found:
+        raise AudioFileError("no sound files there: " + ", ".join(str(entry) for entry in inputs))
+    return found
+
+
+def targets(files: Sequence[tuple[Path, Path]], order: BatchOrder) -> list[Path]:
+    """Where each result goes; folders below an input are kept.
+
+    ValueError where the pattern is no good, or would give two files one name.
+    """
+    for _text, name, spec, _conversion in string.Formatter().parse(order.names):
+        if name is not None and name not in FIELDS:
+            raise ValueError(f"the names' pattern knows {', '.join(FIELDS)}, not {name!r}")
+        if "{" in (spec or "") or any(int(digits) > _MAXIMUM_WIDTH for digits in re.findall(r"\d+", spec or "")):
+            raise ValueError(f"the names' pattern can't pad {name} by {spec!r}; {_MAXIMUM_WIDTH} places are the most")
+    made: dict[Path, Path] = {}
+    for number, (source, below) in enumerate(files, 1):
+        name = order.names.format(name=below.stem, folder=source.resolve().parent.name, preset=order.preset,
+                                  number=f"{number:04d}")
+        if not name or "/" in name:
+            raise ValueError(f"{name!r} can't be a file's name")
+        target = order.out / below.parent / f"{name}{order.suffix}"
+        if target in made:
+            raise ValueError(f"{source} and {made[target]} would both become {target}; put {{number}} into the names")
+        made[target] = source
+    return list(made)
+
+
+def _one(source: Path, target: Path, stages: tuple[StageSettings, ...], order: FileOrder) -> BatchEntry:
+    """One file, in a worker."""
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        result = process_file(source, target, stages, order)
+    except (AudioFileError, OSError, ValueError) as error:
+        return BatchEntry(source, target, FAILED, str(error))
+    return BatchEntry(source, result.target, DONE, result.warning, result.match_db, result.clipped)
+
+
+def _several(_progress: Progress, pairs: Sequence[tuple[Path, Path]], stages: tuple[StageSettings, ...],
+             order: FileOrder) -> Iterator[BatchEntry]:
+    """Some files one after the other, in a worker."""
+    for source, target in pairs:
+        yield _one(source, target, stages, order)
+
+
+class _Share:
+    """Some of the files, on their way through a worker."""
+
+    def __init__(self, pairs: Sequence[tuple[Path, Path]], order: BatchOrder) -> None:
+        self._left = list(pairs)
+        self.job: Job[Any] = Job(_several, pairs, order.stages, order.file)
+
+    def entries(self) -> list[BatchEntry]:
+        """What has been done since the last asking; a worker that broke down has failed on the rest."""
+        ended = self.job.poll()
+        found: list[BatchEntry] = self.job.take_parts()
+        del self._left[:len(found)]
+        if ended and self._left:
+            try:
+                self.job.result()
+                reason = "the worker ended before its work was done"
+            except JobError as error:
+                reason = str(error)
+            found += [BatchEntry(source, target, FAILED, reason) for source, target in self._left]
+        return found
+
+
+def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[float], None] = lambda share: None,
+              stopped: Callable[[], bool] = lambda: False) -> Generator[BatchEntry, None, None]:
+    """What became of each file, as it is done.
+
+    stopped : asked now and then; once it is True, or the iterator is closed, what runs ends and leaves no file behind
+    AudioFileError and ValueError where nothing can be begun.
+    """
+    files = found_files(inputs)
+    pairs = list(zip([source for source, _ in files], targets(files, order), strict=True))
+    todo = []
+    for source, target in pairs:
+        if order.resume and os.path.lexists(target):
+            yield BatchEntry(source, target, SKIPPED, "is there already")
+        else:
+            todo.append((source, target))
+    done = len(pairs) - len(todo)
+    # Towards the end the shares get smaller, so that all workers end together.
+    running: list[_Share] = []
+    try:
+        while (todo or running) and not stopped():
+            while todo and len(running) < order.jobs:
+                count = min(_SHARE, max(1, len(todo) // (2 * order.jobs)))
+                running.append(_Share(todo[:count], order))
+                del todo[:count]
+            wait_any([share.job for share in running], _LOOK_SECONDS)
+            for share in running:
+                for entry in share.entries():
+                    done += 1
+                    progress(done / len(pairs))
+                    yield entry
+            running = [share for share in running if not share.job.done]
+    except KeyboardInterrupt:
+        for share in running:
+            yield from share.entries()
+        raise
+    finally:
+        cancel_all([share.job for share in running])

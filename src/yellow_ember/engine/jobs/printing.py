@@ -1,0 +1,111 @@
+"""Printing: the session, or its strips one by one, to files."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+import os
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
+from yellow_ember.engine.jobs.job import Progress
+from yellow_ember.files.atomic import free_name
+from yellow_ember.files.conformed import conform_all
+from yellow_ember.files.reading import AudioFileError
+from yellow_ember.files.writing import AudioWriter, writing
+from yellow_ember.plain_text import plain_file_name
+from yellow_ember.session.values.model import MASTER, Session
+
+BLOCK = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class PrintOrder:
+    """What to print.
+
+    strips : ids of the strips to print, each behind its fader; the master is the mix
+    oversample : None for the session's printing quality
+    dtype : "pcm16", "pcm24" or "float32"
+    start, end : frames; end None for the whole length
+    """
+
+    folder: Path
+    strips: tuple[str, ...] = (MASTER,)
+    format: str = "wav"
+    dtype: str = "float32"
+    oversample: int | None = None
+    start: int = 0
+    end: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Printed:
+    """What came of it: files, and by how many dB the ceiling held the mix down at most."""
+
+    files: tuple[Path, ...]
+    ceiling_db: float
+    clipped: int
+
+
+def print_session(progress: Progress, session: Session, order: PrintOrder) -> Printed:
+    """Print to new files in `order.folder`; no file that is there is touched.
+
+    A file appears only when all are whole.  AudioFileError where that can't be.
+    """
+    if not order.folder.is_dir():
+        raise AudioFileError(f"there is no folder {order.folder}")
+    conform_all((strip.audio for strip in session.strips), session.rate)
+    upstream = frozenset().union(*(session.upstream(strip_id) for strip_id in order.strips))
+    factor = order.oversample or session.quality.printing
+    graph = Graph(session, GraphSettings(factor, BLOCK, upstream))
+    end = graph.frames if order.end is None else order.end
+    if end <= order.start:
+        raise AudioFileError("there is nothing to print: the session holds no sound")
+    paths = _paths(session, order)
+    least = 1.0
+    with contextlib.ExitStack() as stack, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        writers = {strip_id: stack.enter_context(writing(path, session.rate, 2, order.dtype))
+                   for strip_id, path in paths.items()}
+        slowest = max(graph.nodes[strip_id].latency for strip_id in writers)
+        position, last = order.start, end + slowest
+        while position < last:
+            frames = min(BLOCK, last - position)
+            graph.process([(position, frames)], frames, pool=pool)
+            least = min(least, graph.ceiling_gain)
+            for strip_id, writer in writers.items():
+                _write_aligned(writer, graph.nodes[strip_id], position, frames, order.start, end)
+            position += frames
+            progress((position - order.start) / (last - order.start))
+        clipped = sum(writer.clipped for writer in writers.values())
+    return Printed(tuple(writer.path for writer in writers.values()), 20.0 * math.log10(least), clipped)
+
+
+def _write_aligned(writer: AudioWriter, node: StripNode, position: int, frames: int, start: int, end: int) -> None:
+    """Write the part of a node's block that belongs between start and end, its latency taken off."""
+    first = position - node.latency
+    begin, stop = max(first, start), min(first + frames, end)
+    if stop > begin:
+        writer.write(node.out(frames)[:, begin - first:stop - first])
+
+
+def _paths(session: Session, order: PrintOrder) -> dict[str, Path]:
+    taken: set[Path] = set()
+    paths = {}
+    for strip_id in order.strips:
+        label = "mix" if strip_id == MASTER else session.strip(strip_id).name
+        wanted = order.folder / f"{plain_file_name(session.name)} - {plain_file_name(label)}.{order.format}"
+        path = free_name(wanted)
+        while path in taken:
+            path = free_name(path.with_name(f"{path.stem} b{path.suffix}"))
+        taken.add(path)
+        paths[strip_id] = path
+    return paths
+
+
+def stems(session: Session) -> Iterator[str]:
+    """Ids of all strips that a print with stems makes files of, the mix last."""
+    for strip, _depth in session.depth_first():
+        yield strip.id

@@ -1,0 +1,1 @@
+"""Playing in real time, in a process of its own."""

@@ -1,0 +1,240 @@
+"""The interface's side of the engine: commands out, readings in, and a new engine when one dies.
+
+Free of Qt; `poll` is called some thirty times a second and never waits.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import queue
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from multiprocessing.connection import Connection
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.engine.forking import context
+from yellow_ember.engine.live.board import Board, StripReading
+from yellow_ember.engine.live.messages import (
+    ChangeDevice,
+    Command,
+    DeviceSettings,
+    HearBefore,
+    Locate,
+    Play,
+    Quit,
+    Ready,
+    SetSession,
+    Stop,
+    Trouble,
+    UsePrints,
+    Watch,
+)
+from yellow_ember.engine.live.process import main as engine_main
+from yellow_ember.engine.print_player import StripPrint
+from yellow_ember.session.values.model import Session
+
+APART_SECONDS = 0.015
+"""Sessions are sent so far apart at least."""
+HANG_SECONDS = 1.0
+"""Without a block for so long the engine counts as hung."""
+PATIENCE, TRIES = 20.0, 3
+"""After so many restarts within so many seconds the next one waits until they have passed."""
+_QUIT_SECONDS = 0.4
+START_SECONDS = 15.0
+"""So long a new engine may take to its first block (kernels may have to be compiled)."""
+
+
+@dataclass(frozen=True, slots=True)
+class EngineState:
+    """What the engine last published.  position in frames; load 1 = all of a block's time."""
+
+    position: int
+    playing: bool
+    load: float
+    missed: int
+    blocks: int
+    ceiling_gain: float
+    latency: int
+
+
+class EngineClient:
+    """Runs an engine and keeps it running."""
+
+    def __init__(self, device: DeviceSettings, say: Callable[[str], None] = lambda text: None) -> None:
+        self._device = device
+        self._say = say
+        self._session: Session | None = None
+        self._sent_at = 0.0
+        self._behind = False
+        self._watch = Watch("", 0)
+        self._before = HearBefore(frozenset())
+        self._prints = UsePrints(())
+        self.devices: tuple[str, ...] = ()
+        self.device = ""
+        self.restarts = 0
+        self._restarted: list[float] = []
+        self._said = ""
+        self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
+        self._start()
+
+    # -- process ------------------------------------------------------------------------
+
+    def _start(self) -> None:
+        self._board = Board()
+        self._pipe, theirs = context().Pipe()
+        self._process = context().Process(
+            target=engine_main, args=(theirs, self._board, self._device), daemon=True)
+        self._process.start()
+        theirs.close()
+        self._outbox: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
+        self._sender = threading.Thread(target=_send_all, args=(self._pipe, self._outbox), daemon=True)
+        self._sender.start()
+        self._beat = 0
+        self._beat_at = time.monotonic()
+
+    @property
+    def pid(self) -> int | None:
+        return self._process.pid
+
+    def _restart(self, why: str) -> None:
+        now = time.monotonic()
+        self._restarted = [moment for moment in self._restarted if now - moment < PATIENCE]
+        if len(self._restarted) == TRIES:
+            self._say_once(f"The engine {why} {TRIES} times; it is tried again in a while.")
+            return
+        self._restarted.append(now)
+        position, playing = self._state.position, self._state.playing
+        self._drop()
+        self.restarts += 1
+        self._say(f"The engine {why} and was started again; nothing was lost.")
+        self._start()
+        if self._session is not None:
+            self._send(SetSession(self._session))
+        self._send(self._watch)
+        self._send(self._before)
+        self._send(self._prints)
+        self._send(Play(position) if playing else Locate(position))
+
+    def _say_once(self, text: str) -> None:
+        if text != self._said:
+            self._said = text
+            self._say(text)
+
+    def _drop(self) -> None:
+        self._process.kill()
+        self._process.join(timeout=2.0)
+        self._outbox.put(None)
+        self._sender.join(timeout=2.0)
+        self._pipe.close()
+        self._board.close()
+
+    def close(self) -> None:
+        """End the engine."""
+        self._send(Quit())
+        self._process.join(timeout=_QUIT_SECONDS)
+        self._drop()
+
+    def kill(self) -> None:
+        """End the engine without a word; from any thread."""
+        self._process.kill()
+
+    def poll(self) -> EngineState:
+        """Take in reports, look after the process, and read what it published."""
+        if self._behind and self._session is not None:
+            self._behind = False
+            self._send(SetSession(self._session))
+        with contextlib.suppress(EOFError, OSError):
+            while self._pipe.poll():
+                match self._pipe.recv():
+                    case Ready(device, devices):
+                        self.device = device
+                        self.devices = devices or self.devices
+                    case Trouble(text):
+                        self._say(text)
+        head = self._board.head[0]
+        beat, now = int(head["beat"]), time.monotonic()
+        if beat != self._beat:
+            self._beat, self._beat_at = beat, now
+            self._state = EngineState(
+                int(head["position"]), bool(head["playing"]), float(head["load"]), int(head["missed"]),
+                int(head["blocks"]), float(head["ceiling_gain"]), int(head["latency"]))
+        if not self._process.is_alive():
+            self._restart("ended unexpectedly")
+        elif now - self._beat_at > (HANG_SECONDS if beat else START_SECONDS):
+            self._restart("stopped answering")
+        return self._state
+
+    # -- commands -----------------------------------------------------------------------
+
+    def _send(self, command: Command) -> None:
+        self._outbox.put(command)
+
+    def set_session(self, session: Session, *, reload: bool = False) -> None:
+        """Play this session from now on (at the latest from the next `poll`); `reload` when files became ready."""
+        if session is self._session and not reload:
+            return
+        self._session = session
+        now = time.monotonic()
+        if reload or now - self._sent_at >= APART_SECONDS:
+            self._sent_at, self._behind = now, False
+            self._send(SetSession(session, reload))
+        else:
+            # A control moves faster than is heard: the newest value goes with the next poll.
+            self._behind = True
+
+    def play(self, position: int | None = None) -> None:
+        self._send(Play(position))
+
+    def stop(self) -> None:
+        self._send(Stop())
+
+    def locate(self, position: int) -> None:
+        self._send(Locate(max(0, position)))
+
+    def watch(self, strip_id: str, point: int) -> None:
+        """Show the signal around stage `point` of a strip in the scope."""
+        if self._watch != Watch(strip_id, point):
+            self._watch = Watch(strip_id, point)
+            self._send(self._watch)
+
+    def hear_before(self, strip_ids: frozenset[str]) -> None:
+        """Hear these strips without their chains."""
+        if self._before != HearBefore(strip_ids):
+            self._before = HearBefore(strip_ids)
+            self._send(self._before)
+
+    def use_prints(self, prints: tuple[StripPrint, ...]) -> None:
+        """Play these strips from their prints."""
+        if self._prints != UsePrints(prints):
+            self._prints = UsePrints(prints)
+            self._send(self._prints)
+
+    def change_device(self, device: DeviceSettings) -> None:
+        self._device = device
+        self._send(ChangeDevice(device))
+
+    # -- readings -----------------------------------------------------------------------
+
+    def reading(self, strip_id: str) -> StripReading | None:
+        """Levels of a strip, or None where the engine has none of that id."""
+        if self._session is None:
+            return None
+        for row, strip in enumerate(self._session.strips):
+            if strip.id == strip_id:
+                return self._board.reading(row) if row < len(self._board.strips) else None
+        return None
+
+    def scope(self) -> tuple[Samples, Samples]:
+        """The watched stage's last input and output, (2, SCOPE_FRAMES) each."""
+        return self._board.scope_copy()
+
+
+def _send_all(pipe: Connection, outbox: queue.SimpleQueue[Command | None]) -> None:
+    """The sender's thread, so that a full pipe never makes the interface wait."""
+    while (command := outbox.get()) is not None:
+        try:
+            pipe.send(command)
+        except (OSError, ValueError):
+            return

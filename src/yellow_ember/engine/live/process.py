@@ -1,0 +1,384 @@
+"""The engine's process: takes commands, runs the graph in time, feeds the card, publishes levels."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import os
+import queue
+import signal
+import sys
+import threading
+import time
+from multiprocessing.connection import Connection
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.chain import FADE_SECONDS
+from yellow_ember.dsp.kernels.mixing import glide
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.engine.forking import be_a_child
+from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
+from yellow_ember.engine.live.board import SCOPE_FRAMES, Board
+from yellow_ember.engine.live.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
+from yellow_ember.engine.live.messages import (
+    ChangeDevice,
+    Command,
+    DeviceSettings,
+    HearBefore,
+    Locate,
+    Play,
+    Quit,
+    Ready,
+    Report,
+    SetSession,
+    Stop,
+    Trouble,
+    UsePrints,
+    Watch,
+)
+from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.engine.print_player import StripPrint
+from yellow_ember.engine.transport import Transport
+from yellow_ember.session.values.model import Session
+
+_RUN_IN_SHARE = 0.7
+"""How much of a block's time goes into running in."""
+_SHOWN_FRAMES = 768
+"""Readings are published once in so many frames; the window looks at them some thirty times a second."""
+_NOTICED_SECONDS = 0.15
+"""A longer wait for the first sound is cut short by running in."""
+
+
+class Engine:
+    """Everything that happens in the engine's process."""
+
+    def __init__(self, pipe: Connection, board: Board, device: DeviceSettings) -> None:
+        self._pipe = pipe
+        self._board = board
+        self._device = device
+        self._transport = Transport()
+        self._graph: Graph | None = None
+        self._built: queue.SimpleQueue[tuple[Graph, GraphMeters]] = queue.SimpleQueue()
+        self._wanted: queue.SimpleQueue[tuple[Session, GraphSettings, Graph | None] | None] = queue.SimpleQueue()
+        self._building = 0
+        self._coming: Session | None = None
+        self._session: Session | None = None
+        self._meters: GraphMeters | None = None
+        self._watched = ("", 0)
+        self._before: frozenset[str] = frozenset()
+        self._prints: dict[str, StripPrint] = {}
+        self._card: Card | None = None
+        self._rate = 48000
+        self._running = True
+        self._say_devices = True
+        self._load = 0.0
+        self._waiting: tuple[Graph, GraphMeters] | None = None
+        self._stopping = False
+        self._relocate: int | None = None
+        self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
+        self._silence_left = 0
+
+    # -- life ---------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Play until told to quit or until the interface is gone."""
+        builder = threading.Thread(target=self._build, daemon=True)
+        builder.start()
+        self._open_card()
+        while self._running:
+            try:
+                while self._pipe.poll():
+                    self._take(self._pipe.recv())
+            except (EOFError, OSError):
+                break
+            self._block()
+        self._wanted.put(None)
+        builder.join(timeout=2.0)
+        if self._card is not None:
+            self._card.close()
+
+    def _say(self, report: Report) -> None:
+        with contextlib.suppress(OSError):
+            self._pipe.send(report)
+
+    def _open_card(self) -> None:
+        if self._card is not None:
+            self._card.close()
+        try:
+            self._card = open_card(self._device.name, self._rate, self._device.block, self._device.record)
+        except DeviceError as error:
+            self._say(Trouble(f"{error}. The silent card plays instead"))
+            self._device = DeviceSettings(SILENT_CARD, self._device.block)
+            self._card = open_card(SILENT_CARD, self._rate, self._device.block)
+        # A graph that was made for other blocks or another rate can't play here.
+        self._graph = self._waiting = self._coming = None
+        self._silence_left = 0
+        self._interleaved = np.zeros((self._device.block, 2), np.float32)
+        self._silent: Samples = np.zeros((2, self._device.block))
+        self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
+        self._say(Ready(self._device.name, tuple(device_names()) if self._say_devices else ()))
+        self._say_devices = False
+
+    # -- commands -----------------------------------------------------------------------
+
+    def _take(self, command: Command) -> None:
+        match command:
+            case SetSession(session, reload):
+                self._set_session(session, reload)
+            case Play(position):
+                self._start(self._transport.position if position is None else position)
+            case Stop():
+                self._stopping = self._transport.playing
+                if self._stopping:
+                    self._fade.move(0.0)
+            case Locate(position):
+                if self._transport.playing:
+                    self._relocate = position
+                    self._fade.move(0.0)
+                else:
+                    self._transport.go(position)
+            case Watch(strip_id, point):
+                self._watched = (strip_id, point)
+            case HearBefore(strip_ids):
+                self._before = strip_ids
+                self._apply_before()
+            case UsePrints(prints):
+                self._prints = {found.strip_id: found for found in prints}
+                self._apply_prints()
+            case ChangeDevice(settings):
+                self._device = settings
+                self._say_devices = True
+                self._open_card()
+                if self._session is not None:
+                    self._request(self._session, None)
+            case Quit():
+                self._running = False
+
+    def _start(self, position: int) -> None:
+        if self._transport.playing and not self._stopping:
+            return
+        self._transport.go(position)
+        self._stopping = False
+        self._fade.jump(1.0)
+        if self._graph is not None:
+            self._graph.reset()
+            if self._meters is not None:
+                self._meters.begin()
+            self._silence_left = 0
+            if self._graph.latency > _NOTICED_SECONDS * self._rate:
+                self._fade.jump(0.0)
+                self._silence_left = self._graph.latency
+            elif self._transport.position > 0:
+                self._fade.jump(0.0)
+                self._fade.move(1.0)
+        self._transport.playing = True
+
+    def _apply_before(self) -> None:
+        if self._graph is not None:
+            for strip_id, node in self._graph.nodes.items():
+                node.hear(before=strip_id in self._before)
+
+    def _apply_prints(self, *, at_once: bool = False) -> None:
+        if self._graph is None:
+            return
+        for strip_id, node in self._graph.nodes.items():
+            try:
+                node.use_print(self._prints.get(strip_id), at_once=at_once)
+            except OSError as error:
+                self._prints.pop(strip_id, None)
+                self._say(Trouble(f"The print of {node.strip.name} can't be played: {error.strerror}"))
+
+    def _set_session(self, session: Session, reload: bool) -> None:
+        self._session = session
+        if session.rate != self._rate:
+            self._rate = session.rate
+            self._open_card()
+            reload = True
+        # The graph that is on its way takes the newest settings over when it comes into play.
+        coming = self._coming if self._building or self._waiting is not None else None
+        basis = coming if coming is not None else self._graph.session if self._graph is not None else None
+        if (reload or basis is None or structure(basis) != structure(session)
+                or basis.quality.live != session.quality.live
+                or (coming is None and self._graph is not None and not self._graph.fits(session))):
+            self._request(session, None if reload else self._graph)
+        elif coming is None and self._graph is not None:
+            self._graph.update(session)
+
+    def _request(self, session: Session, reuse: Graph | None) -> None:
+        self._building += 1
+        self._coming = session
+        self._wanted.put((session, GraphSettings(session.quality.live, self._device.block), reuse))
+
+    def _build(self) -> None:
+        """The builder's thread: makes graphs while the old one plays on."""
+        while (wanted := self._wanted.get()) is not None:
+            session, settings, reuse = wanted
+            try:
+                graph = Graph(session, settings, reuse)
+                self._built.put((graph, GraphMeters(graph)))
+            except Exception as error:  # the engine plays on with the graph it has
+                self._say(Trouble(f"The session can't be played: {error}"))
+                self._building -= 1
+
+    # -- sound --------------------------------------------------------------------------
+
+    def _block(self) -> None:
+        assert self._card is not None
+        started = time.perf_counter()
+        self._adopt_built()
+        frames = self._device.block
+        if self._transport.playing and self._graph is not None and self._session is not None:
+            if self._silence_left > 0:
+                self._run_in(started)
+                out = self._silent
+            else:
+                segments = self._transport.advance(frames, self._session.loop)
+                out = self._graph.process(segments, frames, self._tap, tapped=self._watched[:1])
+            self._meter_strips(frames)
+            if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
+                glide(out, self._fade.state)
+                if self._fade.resting and self._fade.target == 0.0:
+                    self._after_fade()
+            self._interleaved[:] = out.T
+        else:
+            self._interleaved.fill(0.0)
+            self._let_meters_fall()
+        busy = time.perf_counter() - started
+        self._load += 0.05 * (busy * self._rate / frames - self._load)
+        self._publish()
+        self._card.write(self._interleaved)
+
+    def _run_in(self, started: float) -> None:
+        """Run the graph unheard until what it was given reaches its output, faster than real time where it can.
+
+        Stages that look ahead (print-through: a turn of the reel) would otherwise keep one waiting.
+        """
+        assert self._graph is not None
+        assert self._session is not None
+        frames = self._device.block
+        until = started + _RUN_IN_SHARE * frames / self._rate
+        while self._silence_left > 0:
+            self._graph.process(self._transport.advance(frames, self._session.loop), frames)
+            self._silence_left -= frames
+            if time.perf_counter() > until:
+                break
+        if self._silence_left <= 0:
+            if self._stopping or self._waiting is not None or self._relocate is not None:
+                # Another change came while all was silent anyway.
+                self._after_fade()
+            else:
+                self._fade.move(1.0)
+
+    def _after_fade(self) -> None:
+        """The output has faded out: do what it faded out for."""
+        if self._stopping:
+            self._stopping = False
+            self._transport.playing = False
+            self._fade.jump(1.0)
+            return
+        if self._waiting is not None:
+            self._swap(*self._waiting)
+            self._waiting = None
+        if self._relocate is not None:
+            self._transport.go(self._relocate)
+            self._relocate = None
+        assert self._graph is not None
+        self._silence_left = self._graph.latency + self._device.block
+
+    def _adopt_built(self) -> None:
+        while not self._built.empty():
+            graph, meters = self._built.get()
+            self._building -= 1
+            if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
+                continue
+            if self._transport.playing and self._graph is not None:
+                self._waiting = (graph, meters)
+                self._fade.move(0.0)
+            else:
+                self._swap(graph, meters)
+                if self._transport.playing:
+                    self._fade.jump(0.0)
+                    self._silence_left = graph.latency + self._device.block
+
+    def _swap(self, graph: Graph, meters: GraphMeters) -> None:
+        assert self._session is not None
+        self._graph, self._meters = graph, meters
+        meters.stand(self._session)
+        if graph.fits(self._session):
+            graph.update(self._session)
+        elif self._building == 0:
+            self._request(self._session, graph)
+        for strip_id, node in graph.nodes.items():
+            node.hear(before=strip_id in self._before, at_once=True)
+        self._apply_prints(at_once=True)
+
+    # -- meters -------------------------------------------------------------------------
+
+    def _tap(self, node: StripNode, point: int, block: Samples) -> None:
+        """See a point of the watched strip's chain."""
+        assert self._meters is not None
+        self._meters.see(node.strip.id, point, block)
+        watched = self._watched[1]
+        if point in (watched, watched + 1):
+            target = self._board.scope[0]["before" if point == watched else "after"]
+            frames = block.shape[1]
+            if frames >= SCOPE_FRAMES:
+                target[:] = block[:, -SCOPE_FRAMES:]
+            else:
+                target[:, :-frames] = target[:, frames:]
+                target[:, -frames:] = block
+
+    def _meter_strips(self, frames: int) -> None:
+        assert self._meters is not None
+        self._meters.process(self._watched[0], frames)
+        if int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0:
+            self._meters.show(self._board, self._watched[0])
+
+    def _let_meters_fall(self) -> None:
+        for name in ("vu", "peak", "programme", "point_vu", "point_peak"):
+            self._board.strips[name] *= 0.9
+
+    def _publish(self) -> None:
+        head = self._board.head[0]
+        session, graph = self._session, self._graph
+        latency = graph.latency if graph is not None else 0
+        if session is not None:
+            playing = self._transport.playing
+            behind = latency + queued_frames(self._rate, self._device.block)
+            head["position"] = (self._transport.heard(behind, session.loop) if playing
+                                else self._transport.position)
+        head["playing"] = self._transport.playing
+        head["load"] = self._load
+        assert self._card is not None
+        head["missed"] = self._card.missed
+        head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self._transport.playing else 1.0
+        head["latency"] = latency
+        head["blocks"] += 1
+        head["beat"] += 1
+
+
+def _hurry() -> None:
+    """Ask for real-time scheduling, or at least a better priority; both may be refused."""
+    try:
+        os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
+    except OSError:
+        with contextlib.suppress(OSError):
+            os.nice(-10)
+
+
+def main(pipe: Connection, board: Board, device: DeviceSettings) -> None:
+    """Entry point of the engine's process."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    be_a_child(signal.SIGKILL)
+    _hurry()
+    sys.setswitchinterval(0.00005)
+    engine = Engine(pipe, board, device)
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    try:
+        engine.run()
+    finally:
+        board.close()

@@ -1,0 +1,1 @@
+"""From one value to the next, and what tells two apart."""

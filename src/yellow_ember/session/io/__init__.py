@@ -1,0 +1,1 @@
+"""Reading and writing of values, with the place of every mistake."""

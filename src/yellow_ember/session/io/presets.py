@@ -1,0 +1,159 @@
+"""Presets: chains with a name, a source, an intention and one sentence.
+
+Some come with the program; the user's own lie in the XDG data folder, a file each.
+"""
+
+from __future__ import annotations
+
+import functools
+import json
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own, write_object
+from yellow_ember.session.io.reading import (
+    SessionFileError,
+    check_format,
+    items,
+    load_object,
+    number,
+    one_of,
+    only,
+    read_macros,
+    read_stages,
+    text,
+    write_nameless,
+)
+from yellow_ember.session.values.limits import MAXIMUM_NOTE
+from yellow_ember.session.values.macros import Macro
+from yellow_ember.session.values.model import MOST_MATCH_DB
+
+FORMAT, VERSION = "yellow-ember/preset", 3
+SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect")
+INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
+_NAMES = ("format", "version", "name", "source", "intention", "note", "match_db", "stages", "macros")
+SHIPPED = Path(__file__).parents[2] / "data" / "presets"
+FIGURES_FILE = Path(__file__).parents[2] / "data" / "preset-figures.json"
+"""Heat and brightness of the shipped presets on the demo's dry mix and drums, by script/measure_presets.py."""
+SUITABLE: dict[str, tuple[str, ...]] = {
+    "drums": ("brushed-drums",), "bass": ("upright-bass",), "guitar": ("plucked-guitar",), "keys": ("harmonium",),
+    "voice": ("ships-announcer",), "bus": (), "master": (), "effect": ()}
+"""Tracks of the demo that shipped presets of a source are matched on, all of them where none is named."""
+
+
+@dataclass(frozen=True, slots=True)
+class Preset:
+    """A chain to start from.
+
+    source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
+    match_db : what made it as loud as what went in where it was made
+    heat_db, brightness : `measure.character` on a common sound, None where it was not measured
+    """
+
+    name: str
+    source: str
+    intention: str
+    note: str
+    stages: tuple[StageSettings, ...]
+    macros: tuple[Macro, ...] = ()
+    match_db: float = 0.0
+    path: Path | None = None
+    heat_db: float | None = None
+    brightness: float | None = None
+
+
+def read_preset(path: Path) -> Preset:
+    """A preset file; SessionFileError names the file, the place and the reason."""
+    found = load_object(path)
+    try:
+        check_format(found, FORMAT, VERSION)
+        only(found, _NAMES, "")
+        source, intention = one_of(found, "source", SOURCES, ""), one_of(found, "intention", INTENTIONS, "")
+        stages = read_stages(items(found, "stages", ""), path.parent.resolve())
+        macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
+        note = text(found, "note", "", "", MAXIMUM_NOTE)
+        return Preset(text(found, "name", None, ""), source, intention, note, stages, macros,
+                      number(found, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, ""))
+    except ValueError as reason:
+        raise SessionFileError(f"{path}: {reason}") from None
+
+
+def write_preset(preset: Preset, path: Path) -> None:
+    """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
+    write_object({"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
+                  "intention": preset.intention, "note": preset.note, "match_db": preset.match_db,
+                  **write_nameless(preset.stages, preset.macros)}, path)
+
+
+@functools.cache
+def shipped_presets() -> tuple[Preset, ...]:
+    """The presets that come with the program, by source, then by name."""
+    figures = json.loads(FIGURES_FILE.read_text("utf-8")) if FIGURES_FILE.exists() else {}
+    presets = [read_preset(path) for path in SHIPPED.glob("*.json")]
+    return _sorted([replace(preset, **figures.get(preset.name, {})) for preset in presets])
+
+
+def _sorted(presets: list[Preset]) -> tuple[Preset, ...]:
+    return tuple(sorted(presets, key=lambda preset: (SOURCES.index(preset.source), preset.name)))
+
+
+def own_folder() -> Path:
+    """Where the user's own presets lie."""
+    return own_files_folder("presets")
+
+
+def own_presets() -> tuple[tuple[Preset, ...], tuple[str, ...]]:
+    """The user's own presets, and what is wrong with files that can't be used."""
+    found, troubles = read_own(own_folder(), lambda path: replace(read_preset(path), path=path))
+    return _sorted(found), troubles
+
+
+def all_presets() -> tuple[Preset, ...]:
+    """Shipped ones and the user's own, by source, then by name."""
+    return _sorted([*shipped_presets(), *own_presets()[0]])
+
+
+def keep_preset(preset: Preset) -> Preset:
+    """Keep a preset of one's own as a new file; with the name changed where another has it."""
+    taken = {other.name.lower() for other in all_presets()}
+    name, number = preset.name, 2
+    while name.lower() in taken:
+        name, number = f"{preset.name} {number}", number + 1
+    path = fresh_file(own_folder(), name)
+    kept = replace(preset, name=name, path=path)
+    write_preset(kept, path)
+    return kept
+
+
+def rename_preset(preset: Preset, name: str) -> Preset:
+    """Give a preset of one's own another name; ValueError for shipped ones and names that are taken."""
+    if preset.path is None:
+        raise ValueError(f"{preset.name} comes with the program and keeps its name")
+    if any(other.name.lower() == name.lower() and other.path != preset.path for other in all_presets()):
+        raise ValueError(f"another preset is called {name}")
+    renamed = replace(preset, name=name)
+    write_preset(renamed, preset.path)
+    return renamed
+
+
+def delete_preset(preset: Preset) -> None:
+    """Delete a preset of one's own; ValueError for shipped ones."""
+    if preset.path is None:
+        raise ValueError(f"{preset.name} comes with the program and stays")
+    preset.path.unlink(missing_ok=True)
+
+
+def import_preset(path: Path) -> Preset:
+    """Take a preset file of somebody's into one's own.  SessionFileError where it is none."""
+    return keep_preset(read_preset(path))
+
+
+def find_preset(name: str) -> Preset:
+    """The preset of that name, however capitalised; ValueError where there is none."""
+    presets = all_presets()
+    for preset in presets:
+        if preset.name.lower() == name.lower():
+            return preset
+    known = ", ".join(preset.name for preset in presets)
+    raise ValueError(f"no preset is called {name!r}; there are {known}")

@@ -1,0 +1,183 @@
+"""Sets: chains for a bus and the tracks that feed it, or for a whole session, put on all of them in one go."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.session.edits.edits import use_chain
+from yellow_ember.session.edits.link_edits import link_strips
+from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own, write_object
+from yellow_ember.session.io.presets import INTENTIONS, SOURCES
+from yellow_ember.session.io.reading import (
+    SessionFileError,
+    check_format,
+    flag,
+    items,
+    load_object,
+    number,
+    one_of,
+    only,
+    read_macros,
+    read_stages,
+    text,
+    write_nameless,
+)
+from yellow_ember.session.values.limits import MAXIMUM_NOTE
+from yellow_ember.session.values.links import FEWEST
+from yellow_ember.session.values.macros import Macro
+from yellow_ember.session.values.model import MOST_MATCH_DB, Session, Strip, StripKind
+
+FORMAT, VERSION = "yellow-ember/set", 1
+SCOPES = ("bus", "session")
+ANY = "any"
+SHIPPED_SETS = Path(__file__).parents[2] / "data" / "sets"
+_NAMES = ("format", "version", "name", "scope", "intention", "note", "linked", "parts")
+_PART_NAMES = ("where", "source", "match_db", "stages", "macros")
+_WORDS = {
+    "drums": ("drum", "kit", "kick", "snare", "hat", "brush", "percussion", "cymbal", "tom"),
+    "bass": ("bass", "sub"),
+    "guitar": ("guitar", "pluck", "banjo", "mandolin", "lute"),
+    "keys": ("key", "piano", "organ", "harmonium", "synth", "reed", "accordion"),
+    "voice": ("voice", "vocal", "speech", "announcer", "narrat", "sing", "choir")}
+"""What names of strips say about what is on them."""
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A chain for strips of a kind, and of a source or of any."""
+
+    where: StripKind
+    source: str
+    stages: tuple[StageSettings, ...]
+    macros: tuple[Macro, ...] = ()
+    match_db: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class StripSet:
+    """scope : a bus with what feeds it, or all of a session; linked : its tracks are linked, by as much"""
+
+    name: str
+    scope: str
+    intention: str
+    note: str
+    parts: tuple[Part, ...]
+    linked: bool = False
+    path: Path | None = None
+
+
+def read_set(path: Path) -> StripSet:
+    """A set's file; SessionFileError names the file, the place and the reason."""
+    found = load_object(path)
+    try:
+        check_format(found, FORMAT, VERSION)
+        only(found, _NAMES, "")
+        parts = []
+        for position, item in enumerate(items(found, "parts", "")):
+            here = f"parts[{position}]."
+            only(item, _PART_NAMES, here)
+            stages = read_stages(items(item, "stages", here), path.parent.resolve(), f"{here}stages")
+            macros = read_macros(items(item, "macros", here) if "macros" in item else [], stages, f"{here}macros")
+            parts.append(Part(StripKind(one_of(item, "where", [kind.value for kind in StripKind], here)),
+                              one_of(item, "source", (ANY, *SOURCES), here, ANY), stages, macros,
+                              number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here)))
+        if not parts:
+            raise ValueError("parts: there is none")
+        return StripSet(text(found, "name", None, ""), one_of(found, "scope", SCOPES, ""),
+                        one_of(found, "intention", INTENTIONS, ""), text(found, "note", "", "", MAXIMUM_NOTE),
+                        tuple(parts), flag(found, "linked", False, ""))
+    except ValueError as reason:
+        raise SessionFileError(f"{path}: {reason}") from None
+
+
+def write_set(found: StripSet, path: Path) -> None:
+    """Write a set's file, whole or not at all.  SessionFileError where it can't be."""
+    parts = [{"where": part.where.value, "source": part.source, "match_db": part.match_db,
+              **write_nameless(part.stages, part.macros)} for part in found.parts]
+    write_object({"format": FORMAT, "version": VERSION, "name": found.name, "scope": found.scope,
+                  "intention": found.intention, "note": found.note, "linked": found.linked, "parts": parts}, path)
+
+
+@functools.cache
+def shipped_sets() -> tuple[StripSet, ...]:
+    """Those that come with the program, buses first."""
+    return tuple(sorted((read_set(path) for path in SHIPPED_SETS.glob("*.json")),
+                        key=lambda found: (SCOPES.index(found.scope), found.name)))
+
+
+def own_sets_folder() -> Path:
+    """Where the user's own lie."""
+    return own_files_folder("sets")
+
+
+def own_sets() -> tuple[tuple[StripSet, ...], tuple[str, ...]]:
+    """The user's own, and what is wrong with files that can't be used."""
+    found, troubles = read_own(own_sets_folder(), lambda path: replace(read_set(path), path=path))
+    return tuple(found), troubles
+
+
+def keep_set(found: StripSet) -> StripSet:
+    """Keep a set of one's own as a new file."""
+    path = fresh_file(own_sets_folder(), found.name)
+    write_set(found, path)
+    return replace(found, path=path)
+
+
+def guessed_source(strip: Strip) -> str:
+    """What is on a strip, by its name."""
+    name = strip.name.lower()
+    return next((source for source, words in _WORDS.items() if any(word in name for word in words)), ANY)
+
+
+def strips_in(session: Session, scope: str, bus_id: str) -> tuple[Strip, ...]:
+    """The strips that a set is about, in the desk's order: a bus and what feeds it, or all."""
+    if scope == "session":
+        return tuple(strip for strip, _ in session.depth_first())
+    return (session.strip(bus_id), *session.feeding(bus_id))
+
+
+def parts_for(session: Session, found: StripSet, bus_id: str) -> dict[str, int | None]:
+    """Which part suits each strip: of its kind and source, or of its kind and any; None where there is none."""
+    chosen: dict[str, int | None] = {}
+    for strip in strips_in(session, found.scope, bus_id):
+        where = StripKind.BUS if found.scope == "bus" and strip.id == bus_id else strip.kind
+        source = guessed_source(strip)
+        fitting = [place for place, part in enumerate(found.parts) if part.where is where]
+        exact = [place for place in fitting if found.parts[place].source == source]
+        loose = [place for place in fitting if found.parts[place].source == ANY]
+        chosen[strip.id] = next(iter((*exact, *loose)), None)
+    return chosen
+
+
+def use_set(session: Session, found: StripSet, chosen: dict[str, int | None]) -> Session:
+    """A set's chains in place of the strips' own, by the parts chosen for them; where there is none, all stays."""
+    tracks = []
+    for strip_id, place in chosen.items():
+        if place is None:
+            continue
+        part = found.parts[place]
+        session = use_chain(session, strip_id, part.stages, part.macros, part.match_db)
+        if session.strip(strip_id).kind is StripKind.TRACK:
+            tracks.append(strip_id)
+    if found.linked and len(tracks) >= FEWEST:
+        session = link_strips(session, tuple(tracks))
+    return session
+
+
+def set_from(session: Session, scope: str, bus_id: str, name: str, intention: str, note: str) -> StripSet:
+    """A set of what is on a bus and its tracks now, or on all of a session.
+
+    ValueError where none of them has a stage.
+    """
+    parts: list[Part] = []
+    for strip in strips_in(session, scope, bus_id):
+        where = StripKind.BUS if scope == "bus" and strip.id == bus_id else strip.kind
+        source = guessed_source(strip) if where is StripKind.TRACK else ANY
+        if strip.chain and all((part.where, part.source) != (where, source) for part in parts):
+            parts.append(Part(where, source, strip.chain, strip.macros, strip.match_db))
+    if not parts:
+        raise ValueError("none of these strips has a stage")
+    return StripSet(name, scope, intention, note, tuple(parts))

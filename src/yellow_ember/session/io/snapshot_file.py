@@ -1,0 +1,67 @@
+"""Snapshots as a session's file holds them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from yellow_ember.session.io.reading import (
+    flag,
+    items,
+    number,
+    one_of,
+    only,
+    read_macros,
+    read_stages,
+    text,
+    whole,
+    write_macros,
+    write_stages,
+)
+from yellow_ember.session.values.limits import MAXIMUM_NOTE
+from yellow_ember.session.values.model import LOUDEST_DB, MOST_MATCH_DB, SILENT_DB
+from yellow_ember.session.values.snapshots import PLACES, SCOPES, Snapshot, StripState
+
+_NAMES = ("scope", "owner", "place", "name", "note", "states")
+_STATE_NAMES = ("strip", "match_db", "bypass", "volume_db", "pan", "chain", "macros")
+
+
+def write_snapshot(snapshot: Snapshot, folder: Path | None) -> dict[str, Any]:
+    """A snapshot as JSON values; paths relative to `folder`, or absolute where that is None."""
+    return {"scope": snapshot.scope, "owner": snapshot.owner, "place": snapshot.place, "name": snapshot.name,
+            "note": snapshot.note, "states": [
+                {"strip": state.strip_id, "match_db": state.match_db, "bypass": state.bypass,
+                 "volume_db": state.volume_db, "pan": state.pan, "chain": write_stages(state.chain, folder),
+                 "macros": write_macros(state.macros, state.chain)} for state in snapshot.states]}
+
+
+def read_snapshots(found: list[dict[str, Any]], strip_ids: set[str], folder: Path) -> tuple[Snapshot, ...]:
+    """The inverse of `write_snapshot` for all of a session; ValueError names place and reason."""
+    snapshots = []
+    for position, item in enumerate(found):
+        here = f"snapshots[{position}]."
+        only(item, _NAMES, here)
+        scope = one_of(item, "scope", SCOPES, here)
+        owner = text(item, "owner", "", here)
+        if (owner != "") != (scope != "session") or (owner and owner not in strip_ids):
+            raise ValueError(f"{here}owner: {owner!r} is no strip that a snapshot of this scope can be of")
+        states = tuple(_read_state(state, f"{here}states[{number}].", folder)
+                       for number, state in enumerate(items(item, "states", here)))
+        snapshots.append(Snapshot(
+            scope=scope, owner=owner, place=whole(item, "place", 0, 0, PLACES - 1, here),
+            name=text(item, "name", "", here), note=text(item, "note", "", here, MAXIMUM_NOTE), states=states))
+    if len({one.key for one in snapshots}) != len(snapshots):
+        raise ValueError("snapshots: two share a place")
+    return tuple(snapshots)
+
+
+def _read_state(item: dict[str, Any], here: str, folder: Path) -> StripState:
+    only(item, _STATE_NAMES, here)
+    chain = read_stages(items(item, "chain", here), folder, f"{here}chain")
+    macros = read_macros(items(item, "macros", here) if "macros" in item else [], chain, f"{here}macros")
+    return StripState(
+        strip_id=text(item, "strip", None, here), chain=chain, macros=macros,
+        match_db=number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here),
+        bypass=flag(item, "bypass", False, here),
+        volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
+        pan=number(item, "pan", 0.0, -100.0, 100.0, here))

@@ -1,0 +1,1 @@
+"""What a session is made of: immutable values."""
