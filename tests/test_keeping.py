@@ -100,7 +100,7 @@ def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> N
     environment = own_folders(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.document.commit('Tempo', workspace.session.with_(tempo=77.0))")
+        program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
         program.wait_for("workspace.keeper._autosave.file.exists()")
         program.process.kill()
     accept = ("from PyQt6.QtWidgets import QMessageBox; import os, signal\n"

@@ -115,7 +115,7 @@ def test_the_close_button(program: Program, display: Display) -> None:
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGHUP])
 def test_signals_while_a_question_is_open(number: signal.Signals, program: Program, display: Display,
                                          tmp_path: Path) -> None:
-    program.ask("workspace.document.commit('Tempo', workspace.session.with_(tempo=77.0))")
+    program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
     display.hand("search", "--onlyvisible", "--name", "Yellow Ember", "windowfocus", "--sync")
     display.hand("key", "alt+F4")
     display.hand("search", "--sync", "--onlyvisible", "--name", "Unsaved changes")
@@ -126,7 +126,7 @@ def test_signals_while_a_question_is_open(number: signal.Signals, program: Progr
 
 
 def test_the_display_dies(program: Program, display: Display, tmp_path: Path) -> None:
-    program.ask("workspace.document.commit('Tempo', workspace.session.with_(tempo=77.0))")
+    program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
     family = program.family()
     begun = time.monotonic()
     display.server.kill()
@@ -151,7 +151,7 @@ def test_a_file_named_beside_unsaved_work_is_opened_as_well(display: Display, tm
     environment = display.environment(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.document.commit('Tempo', workspace.session.with_(tempo=77.0))")
+        program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
         program.wait_for("workspace.keeper._autosave.file.exists()")
         program.process.kill()
     named = tmp_path / "other.ember"

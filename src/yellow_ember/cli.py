@@ -7,7 +7,9 @@ import contextlib
 import json
 import math
 import os
+import signal
 import sys
+import threading
 from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
@@ -178,14 +180,17 @@ def _batch(arguments: argparse.Namespace) -> int:
                   tail_seconds=arguments.tail), arguments.resume,
         arguments.jobs or cores())
     entries: list[BatchEntry] = []
-    stopped = False
+    interrupted = threading.Event()
+    # An exception out of nowhere can be lost where Python tidies up; a flag can't.
+    before = signal.signal(signal.SIGINT, lambda _number, _frame: interrupted.set())
     try:
-        for entry in run_batch(arguments.inputs, order, _Progress("batch")):
+        for entry in run_batch(arguments.inputs, order, _Progress("batch"), interrupted.is_set):
             entries.append(entry)
             if entry.state == FAILED:
                 _say(f"{entry.source}: {entry.note}")
-    except KeyboardInterrupt:
-        stopped = True
+    finally:
+        signal.signal(signal.SIGINT, before)
+    stopped = interrupted.is_set()
     if arguments.report is not None:
         try:
             write_text(arguments.report, report_text(entries))

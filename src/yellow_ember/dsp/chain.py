@@ -13,6 +13,7 @@ from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide, level_turn, mean
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import LOOP_FRAMES, LoopPort, Processor, Setup, StageKind
 from yellow_ember.dsp.stages import stage_kind
 
@@ -249,8 +250,8 @@ class _Loop:
         self.port = port
         channels = port.sent.shape[0]
         own = replace(setup, channels=channels, max_block=LOOP_FRAMES)
-        self.slots = [Slot(replace(own, seed=setup.seed + 7919 + 101 * place), settings)
-                      for place, settings in enumerate(others)]
+        self.slots = [Slot(replace(own, seed=seed_from(setup.seed, settings.id, "loop")), settings)
+                      for settings in others]
         port.late = LOOP_FRAMES + sum(slot.latency for slot in self.slots)
         self._ring: Samples = np.zeros((channels, LOOP_FRAMES))
         self._block: Samples = np.zeros(channels * LOOP_FRAMES)
@@ -322,7 +323,7 @@ class Chain:
         for place, settings in enumerate(stages):
             slot = by_id.get(settings.id)
             wide = self.wide_from is not None and place >= self.wide_from
-            own = replace(setup, seed=setup.seed + 101 * place, channels=2 if wide else setup.channels)
+            own = replace(setup, seed=seed_from(setup.seed, settings.id), channels=2 if wide else setup.channels)
             if place == self._looping:
                 others = self._around(stages)
                 old = reuse._loop if reuse is not None else None

@@ -17,6 +17,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import band_pass
 from yellow_ember.dsp.flutter import weight
 from yellow_ember.dsp.kernels import motion as kernels
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Setup
 
 CENTRE_SECONDS = 0.018
@@ -76,7 +77,7 @@ def _fresh_state(seed: int, turned: float = 0.0) -> Samples:
     state = np.zeros(kernels.STATES)
     state[kernels.WOW_C] = state[kernels.FLUTTER_C] = math.cos(turned)
     state[kernels.WOW_S] = state[kernels.FLUTTER_S] = math.sin(turned)
-    state[kernels.SEED], state[kernels.SEED_LOW] = seed % 2**32, 0x9E3779B9
+    state[kernels.SEED], state[kernels.SEED_LOW] = seed, 0x9E3779B9
     return state
 
 
@@ -155,7 +156,7 @@ class MotionLine:
     def reset(self) -> None:
         """Start both transports anew; called after the carried arrays were emptied."""
         for number, transport in enumerate(self._transports):
-            transport[:] = _fresh_state(self._setup.seed + 7 * number, 2.0 * number)
+            transport[:] = _fresh_state(seed_from(self._setup.seed, "transport", number), 2.0 * number)
 
     def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0, skew: float = 0.0) -> None:
         """Take new figures.

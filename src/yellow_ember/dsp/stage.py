@@ -67,7 +67,7 @@ class Setup:
     max_block : the longest block that will come
     oversample : 1, 2, 4, 8 or 16
     reference_dbfs : peak level of a sine at 0 VU
-    seed : where the stage's random numbers start
+    seed : where the stage's random numbers start, 32 bits (`dsp/seeds.py`)
     lookahead : frames of the future that the stage asked for (`StageKind.lookahead`)
     impulse : the response (channels, taps) at `rate` that the stage's settings name, None for none
     read_impulse : path and rate -> such a response; None where it can't be used

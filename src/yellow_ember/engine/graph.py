@@ -16,6 +16,7 @@ from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, add_rows, ceiling, crossfade, glide, to_sides
 from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.print_player import PrintPlayer, StripPrint
 from yellow_ember.files.conformed import RawReader, Segment, find_conformed
@@ -77,11 +78,6 @@ class _Input:
         self._level.jump(self._level.target)
 
 
-def strip_seed(session: Session, strip_id: str) -> int:
-    """Where the noise of a strip's stages starts."""
-    return session.seed * 1009 + sum(strip_id.encode())
-
-
 class StripNode:
     """One running strip.  Its blocks have one channel for a mono track, two for all else.
 
@@ -99,7 +95,7 @@ class StripNode:
             if conformed is not None:
                 self.reader = RawReader(conformed.data, conformed.channels, conformed.frames, settings.max_block)
         self.channels = self.reader.channels if self.reader is not None else 2
-        seed = strip_seed(session, strip.id)
+        seed = seed_from(session.seed, strip.id)
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock()
         setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,

@@ -12,6 +12,7 @@ from yellow_ember.dsp.kernels import bits as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 
@@ -57,7 +58,8 @@ class BitsProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         self._state[:, kernels.THRESHOLD] = 1.0
-        self._state[:, kernels.SEED] = self._setup.seed % 2**32
+        for channel in range(self._setup.channels):
+            self._state[channel, kernels.SEED] = seed_from(self._setup.seed, "dither", channel)
         self._state[:, kernels.SEED_LOW] = 0x2545F491
 
     def set(self, values: Values, *, at_once: bool = False) -> None:

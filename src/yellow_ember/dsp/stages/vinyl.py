@@ -37,6 +37,7 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import (
     Curve,
     Disc,
@@ -183,7 +184,7 @@ class VinylProcessor(Processor):
         super().reset()
         self._at[1] = _NOT_YET
         for number, generator in enumerate(self._generators.reshape(-1, 2)):
-            generator[:] = (self._setup.seed * 31 + number + 1) % 2**32, 0x51ED270B
+            generator[:] = seed_from(self._setup.seed, "groove", number), 0x51ED270B
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         setup, rate = self._setup, self._setup.rate

@@ -127,8 +127,8 @@ class TapeProcessor(Processor):
         super().reset()
         self._motion.reset()
         for channel in range(self._setup.channels):
-            self._generator[channel] = (self._setup.seed % 2**32, 7919 * (channel + 1))
-            self._modulation[channel] = (self._setup.seed % 2**32, 104729 * (channel + 1), 0.0)
+            self._generator[channel] = (self._setup.seed, 7919 * (channel + 1))
+            self._modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0)
 
     # -- settings -----------------------------------------------------------------------
 

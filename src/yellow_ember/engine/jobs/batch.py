@@ -187,9 +187,8 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[flo
                     progress(done / len(pairs))
                     yield entry
             running = [share for share in running if not share.job.done]
-    except KeyboardInterrupt:
+        # What was done counts, also where it was stopped.
         for share in running:
             yield from share.entries()
-        raise
     finally:
         cancel_all([share.job for share in running])

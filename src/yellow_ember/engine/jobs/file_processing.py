@@ -6,7 +6,7 @@ import math
 import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -104,7 +104,8 @@ class _Run:
         self._order = order
         setup = Setup(info.rate, info.channels, order.block, order.oversample,
                       read_impulse=lambda path, rate: read_impulse(Path(path), rate))
-        self._chain = Chain(setup, stages)
+        # A chain file's stages have no names of their own: their noises go by their places.
+        self._chain = Chain(setup, [replace(stage, id=str(place)) for place, stage in enumerate(stages)])
         self.before = LoudnessScan(info.rate, info.channels)
         self.replaced = 0
         self.written = 0

@@ -6,8 +6,8 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
+from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Clock, Setup
-from yellow_ember.engine.graph import strip_seed
 from yellow_ember.engine.jobs.measuring import BLOCK
 from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.values.model import Session
@@ -20,7 +20,7 @@ def strip_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ..
     """Stages as a strip would run them, at an oversampling (None for the session's live quality)."""
     clock = Clock(tempo=session.tempo, beats_per_bar=session.beats_per_bar)
     return Chain(Setup(session.rate, channels, BLOCK, factor or session.quality.live, session.reference_dbfs,
-                       strip_seed(session, strip_id), read_impulse=find_impulse, clock=clock), stages)
+                       seed_from(session.seed, strip_id), read_impulse=find_impulse, clock=clock), stages)
 
 
 def run_in_loop(chain: Chain, loop: Samples, start: int, rate: float, begin: int = 0,

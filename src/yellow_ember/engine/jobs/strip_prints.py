@@ -29,7 +29,7 @@ from yellow_ember.session.values.model import Session, Strip
 BLOCK = 4096
 TAIL_SECONDS = 10.0
 """How long a print goes on behind the session's last sound."""
-_FORMAT = 3
+_FORMAT = 4
 
 
 def prints_folder() -> Path:
@@ -46,8 +46,7 @@ def _file_facts(path: str | Path) -> tuple[str, int, int]:
 
 
 def _chain_facts(strip: Strip) -> list[object]:
-    stages = [{name: value for name, value in entry.items() if name != "id"}
-              for entry in write_stages(strip.chain, None)]
+    stages = write_stages(strip.chain, None)
     impulses = [_file_facts(path) for stage in strip.chain if (path := stage.declaration.impulse(stage.params))]
     audio = None if strip.audio is None else _file_facts(strip.audio)
     return [strip.id, audio, stages, impulses]

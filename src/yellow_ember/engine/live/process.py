@@ -60,7 +60,8 @@ class Engine:
         self._device = device
         self._transport = Transport()
         self._graph: Graph | None = None
-        self._built: queue.SimpleQueue[tuple[Graph, GraphMeters]] = queue.SimpleQueue()
+        self._built: queue.SimpleQueue[tuple[Graph, GraphMeters] | None] = queue.SimpleQueue()
+        """Graphs that the builder has made; None for one that can't be."""
         self._wanted: queue.SimpleQueue[tuple[Session, GraphSettings, Graph | None] | None] = queue.SimpleQueue()
         self._building = 0
         self._coming: Session | None = None
@@ -79,6 +80,8 @@ class Engine:
         self._relocate: int | None = None
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
         self._silence_left = 0
+        self._from_start = False
+        """True while the graph runs in from the session's first frame."""
 
     # -- life ---------------------------------------------------------------------------
 
@@ -170,6 +173,7 @@ class Engine:
             if self._graph.latency > _NOTICED_SECONDS * self._rate:
                 self._fade.jump(0.0)
                 self._silence_left = self._graph.latency
+                self._from_start = self._transport.position == 0
             elif self._transport.position > 0:
                 self._fade.jump(0.0)
                 self._fade.move(1.0)
@@ -220,7 +224,7 @@ class Engine:
                 self._built.put((graph, GraphMeters(graph)))
             except Exception as error:  # the engine plays on with the graph it has
                 self._say(Trouble(f"The session can't be played: {error}"))
-                self._building -= 1
+                self._built.put(None)
 
     # -- sound --------------------------------------------------------------------------
 
@@ -260,16 +264,21 @@ class Engine:
         frames = self._device.block
         until = started + _RUN_IN_SHARE * frames / self._rate
         while self._silence_left > 0:
-            self._graph.process(self._transport.advance(frames, self._session.loop), frames)
-            self._silence_left -= frames
+            count = min(frames, self._silence_left)
+            self._graph.process(self._transport.advance(count, self._session.loop), count)
+            self._silence_left -= count
             if time.perf_counter() > until:
                 break
         if self._silence_left <= 0:
             if self._stopping or self._waiting is not None or self._relocate is not None:
                 # Another change came while all was silent anyway.
                 self._after_fade()
+            elif self._from_start:
+                # Nothing is cut off that a fade would have to hide.
+                self._fade.jump(1.0)
             else:
                 self._fade.move(1.0)
+            self._from_start = False
 
     def _after_fade(self) -> None:
         """The output has faded out: do what it faded out for."""
@@ -289,8 +298,11 @@ class Engine:
 
     def _adopt_built(self) -> None:
         while not self._built.empty():
-            graph, meters = self._built.get()
+            built = self._built.get()
             self._building -= 1
+            if built is None:
+                continue
+            graph, meters = built
             if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
                 continue
             if self._transport.playing and self._graph is not None:
