@@ -28,8 +28,8 @@ from scipy.signal import oaconvolve, resample_poly
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
@@ -278,38 +278,39 @@ def live(application: QApplication) -> None:
     workspace = window.workspace
     window.show()
     workspace.start()
-    workspace.open_path(path)
-    wait(application, lambda: workspace.engine is not None and workspace.state.latency > 0, 60.0)
-    workspace.select("rhythm")
-    workspace.toggle_play()
-    wait(application, lambda: workspace.state.playing, 10.0)
+    workspace.sessions.open_path(path)
+    wait(application, lambda: workspace.playback.engine is not None and workspace.playback.state.latency > 0, 60.0)
+    workspace.selection.select("rhythm")
+    workspace.playback.toggle_play()
+    wait(application, lambda: workspace.playback.state.playing, 10.0)
     seconds = 10.0 if QUICK else 60.0
     began = time.monotonic()
     wait(application, lambda: time.monotonic() > began + 2.0, 5.0)
     calm = cpu_seconds(os.getpid())
     wait(application, lambda: time.monotonic() > began + 7.0, 8.0)
     idle_share = (cpu_seconds(os.getpid()) - calm) / 5.0
-    missed, began = workspace.state.missed, time.monotonic()
+    missed, began = workspace.playback.state.missed, time.monotonic()
     loads, frames = [], {"controls swept": 0, "controls swept, window dragged to other sizes": 0}
     while (now := time.monotonic() - began) < seconds:
-        stage = workspace.strip.chain[0]
+        stage = workspace.selection.strip.chain[0]
         for name, low, high in (("record_db", -12.0, 12.0), ("bias_db", -6.0, 6.0)):
             value = low + (high - low) * abs((now * 0.7) % 2.0 - 1.0)
-            workspace.document.change(set_parameter(workspace.session, "rhythm", stage.id, name, value))
+            workspace.sessions.document.change(set_parameter(workspace.sessions.session, "rhythm", stage.id, name,
+                                                             value))
         dragged = now > seconds / 2.0
         if dragged:
             window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
         application.processEvents()
         frames[list(frames)[dragged]] += 1
-        loads.append(workspace.state.load)
+        loads.append(workspace.playback.state.load)
     row(f"live at 4x, 256-frame blocks, window dragged and controls swept: blocks missed in {seconds:.0f} s",
-        str(workspace.state.missed - missed), "0", workspace.state.missed == missed)
+        str(workspace.playback.state.missed - missed), "0", workspace.playback.state.missed == missed)
     row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)
     for what, count in frames.items():
         rate = 2.0 * count / seconds
         row(f"window playing, {what}: times drawn a second", f"{rate:.0f}", ">= 30", rate >= 30)
     row("window playing undisturbed: share of one core", f"{100 * idle_share:.0f} %", "< 25 %", idle_share < 0.25)
-    workspace.document.saved(path)
+    workspace.sessions.document.saved(path)
     window.close()
     jitter = subprocess.run([sys.executable, "-c", _LATENESS, str(min(seconds, 20.0))], capture_output=True, text=True,
                             check=True)
@@ -331,15 +332,15 @@ def show(window):
     QApplication.processEvents()
     print("window", time.time() - began, flush=True)
     def look(state):
-        engine = window.workspace.engine
-        if window.workspace.engine is not None and not state.playing and not window.workspace.imports.busy:
-            window.workspace.toggle_play()
+        engine = window.workspace.playback.engine
+        if window.workspace.playback.engine is not None and not state.playing and not window.workspace.imports.busy:
+            window.workspace.playback.toggle_play()
         reading = engine.reading("master") if engine is not None else None
         if reading is not None and float(reading.peak.max()) > 1e-4:
             print("sound", time.time() - began, flush=True)
-            window.workspace.frame.disconnect(look)
+            window.workspace.playback.frame.disconnect(look)
             QTimer.singleShot(0, window.close)
-    window.workspace.frame.connect(look)
+    window.workspace.playback.frame.connect(look)
 start.MainWindow.show = show
 start.run([DEMO])
 """
@@ -401,7 +402,7 @@ def long_session(application: QApplication) -> None:
     window.show()
     workspace.start()
     session = session_from_audio(files, RATE)
-    workspace.adopt(session, None)
+    workspace.sessions.adopt(session, None)
     most = 0.0
     ready = False
     end = time.monotonic() + 240.0
@@ -409,13 +410,13 @@ def long_session(application: QApplication) -> None:
         wait(application, lambda: False, 0.5)
         most = max(most, memory_of(os.getpid()))
         ready = all(workspace.imports.ready(path) for path in files)
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     for _ in range(16):
         wait(application, lambda: False, 0.5)
         most = max(most, memory_of(os.getpid()))
     row("ten 10-minute stereo tracks, read and played: memory of all processes, MB", f"{most:.0f}", "< 700",
         ready and most < 700)
-    workspace.document.saved(_HOME / "none.ember")
+    workspace.sessions.document.saved(_HOME / "none.ember")
     window.close()
 
 

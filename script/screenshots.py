@@ -20,7 +20,6 @@ from yellow_ember.session.edits.edits.link_edits import link_strips
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.dialogs import SettingsDialog, ShortcutSheet
 from yellow_ember.app.tools.help_window import HelpWindow
@@ -30,6 +29,7 @@ from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, set_send, use_chain
@@ -52,16 +52,17 @@ def seconds(application: QApplication, length: float) -> None:
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
     workspace, preset = window.workspace, find_preset(name)
-    workspace.document.commit(name, lambda _: use_chain(
-        workspace.session, workspace.strip_id, preset.stages, preset.macros))
+    workspace.sessions.document.commit(name, lambda _: use_chain(
+        workspace.sessions.session, workspace.selection.strip_id, preset.stages, preset.macros))
 
 
 def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) -> None:
     """The line-up bench, after another stock came on a machine that stays as it was."""
     workspace = window.workspace
     for name, value in (("line_up", "manual"), ("channel_spread_pct", 150.0), ("stock", "beacon")):
-        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "rhythm", stage_id, name, value))
-    bench = LineUpWindow(workspace, "rhythm", stage_id, window)
+        workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "rhythm",
+                                                                         stage_id, name, value))
+    bench = workspace.give(LineUpWindow, "rhythm", stage_id, window)
     bench.show()
     bench.bars["source"]._ask("oscillator", commit=True)
     bench.bars["tone"]._ask("10000", commit=True)
@@ -75,8 +76,8 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
 
 def browser(application: QApplication, window: MainWindow, keep) -> None:
     """Presets tried on the voice."""
-    window.workspace.select("ships-announcer")
-    found = PresetBrowser(window.workspace, window)
+    window.workspace.selection.select("ships-announcer")
+    found = window.workspace.give(PresetBrowser, window)
     found.show()
     found.source.setCurrentText("voice")
     found.list.setCurrentRow(3)
@@ -91,9 +92,10 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     workspace = window.workspace
 
     def show(name: str, strip: str, preset: str, stage: str) -> None:
-        workspace.select(strip)
+        workspace.selection.select(strip)
         use_preset(window, preset)
-        workspace.select(strip, next(entry.id for entry in workspace.strip.chain if entry.kind == stage))
+        workspace.selection.select(strip, next(entry.id for entry in workspace.selection.strip.chain if entry.kind
+                                               == stage))
         wait(application, settled)
         seconds(application, 2.5)
         keep(name)
@@ -104,7 +106,7 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("record", "harmonium", "Dusty loop", "vinyl")
     for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
-        workspace.document.commit("Empty", lambda _: use_chain(workspace.session, strip, ()))
+        workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, strip, ()))
 
 
 def balance(application: QApplication, window: MainWindow, settled, keep) -> None:
@@ -112,7 +114,7 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     workspace = window.workspace
     for strip, preset in (("brushed-drums", "Snare in the hold"), ("harmonium", "Warm reeds"),
                           ("plucked-guitar", "Two diodes"), ("upright-bass", "Keel weight")):
-        workspace.choose_only(strip)
+        workspace.selection.choose_only(strip)
         use_preset(window, preset)
     wait(application, settled)
     window.balance.snapshots.take(0)
@@ -128,20 +130,20 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     seconds(application, 0.3)
     keep("variations", sheet)
     sheet.go_back()
-    spread, meters = Spread(workspace, window), MetersWindow(workspace, window)
+    spread, meters = workspace.give(Spread, window), workspace.give(MetersWindow, window)
     spread.show()
     wait(application, lambda: len(spread.picture._lines) >= 4)
     keep("spread", spread)
     spread.close()
     meters.show()
     meters.wants_zone.click()
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     seconds(application, 6.0)
     keep("meters", meters)
     meters.close()
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     for strip in ("brushed-drums", "harmonium", "plucked-guitar", "upright-bass"):
-        workspace.document.commit("Empty", lambda _: use_chain(workspace.session, strip, ()))
+        workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, strip, ()))
 
 
 def desk(application: QApplication, keep) -> None:
@@ -151,21 +153,21 @@ def desk(application: QApplication, keep) -> None:
     window = MainWindow(workspace)
     window.show()
     workspace.start()
-    workspace.open_path(DEMO)
-    wait(application, lambda: workspace.engine is not None and not workspace.imports.busy)
+    workspace.sessions.open_path(DEMO)
+    wait(application, lambda: workspace.playback.engine is not None and not workspace.imports.busy)
     for strip, preset in (("brushed-drums", "Deckhand drums"), ("upright-bass", "Keel weight"),
                           ("harmonium", "Dusty loop")):
-        workspace.choose_only(strip)
+        workspace.selection.choose_only(strip)
         use_preset(window, preset)
-    session = add_bus(workspace.session, "Echo")
+    session = add_bus(workspace.sessions.session, "Echo")
     bus = next(strip.id for strip in session.strips if strip.name == "Echo")
     session = add_stage(session, bus, new_stage("echo"))
     for strip, level in (("plucked-guitar", -9.0), ("ships-announcer", -14.0)):
         session = set_send(session, strip, Send(to=bus, level_db=level))
-    workspace.document.commit("Desk", lambda _: link_strips(session, ("brushed-drums", "upright-bass")))
-    workspace.choose_only("plucked-guitar")
+    workspace.sessions.document.commit("Desk", lambda _: link_strips(session, ("brushed-drums", "upright-bass")))
+    workspace.selection.choose_only("plucked-guitar")
     use_preset(window, "Two diodes")
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     wait(application, lambda: all(workspace.prints.state(strip) is PrintState.PRINTED
                                   for strip in ("brushed-drums", "upright-bass", "harmonium")))
     seconds(application, 1.5)
@@ -183,17 +185,18 @@ def main() -> None:
     window = MainWindow(workspace)
     window.show()
     workspace.start()
-    workspace.open_path(DEMO)
+    workspace.sessions.open_path(DEMO)
 
     def keep(name: str, widget=window) -> None:
         widget.grab().save(str(folder / f"{name}.png"))
 
     def settled() -> bool:
         measurer = workspace.measurer
-        return workspace.engine is not None and measurer.fresh(workspace.strip_id) and not measurer.busy
+        fresh = measurer.fresh(workspace.selection.strip_id) and not measurer.busy
+        return workspace.playback.engine is not None and fresh
 
     wait(application, settled)
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     # The other strips are measured and printed while one listens.
     seconds(application, 12.0)
     keep("tape-on-the-rhythm-bus")
@@ -201,25 +204,26 @@ def main() -> None:
     seconds(application, 0.5)
     keep("tape-at-1024x700")
     window.resize(1280, 800)
-    line_up(application, window, workspace.strip.chain[0].id, keep)
-    workspace.select("upright-bass")
+    line_up(application, window, workspace.selection.strip.chain[0].id, keep)
+    workspace.selection.select("upright-bass")
     wait(application, settled)
     seconds(application, 2.5)
     keep("saturation-on-the-bass")
-    workspace.select("harmonium")
-    workspace.document.commit("Empty", lambda _: use_chain(workspace.session, "harmonium", ()))
+    workspace.selection.select("harmonium")
+    workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, "harmonium", ()))
     window.ladder.add("wear")
-    stage = workspace.strip.chain[0]
+    stage = workspace.selection.strip.chain[0]
     for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
                         ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):
-        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "harmonium", stage.id, name, value))
+        workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "harmonium",
+                                                                         stage.id, name, value))
     wait(application, settled)
     seconds(application, 2.5)
     keep("worn-tape-on-the-harmonium")
     browser(application, window, keep)
     benches(application, window, settled, keep)
-    workspace.toggle_play()
-    for name, dialog in (("keys", ShortcutSheet(window)), ("settings", SettingsDialog(workspace, window)),
+    workspace.playback.toggle_play()
+    for name, dialog in (("keys", ShortcutSheet(window)), ("settings", workspace.give(SettingsDialog, window)),
                          ("help", HelpWindow(lambda _name: None, window))):
         if isinstance(dialog, HelpWindow):
             dialog.show_page("guide:bass-with-clean-lows")

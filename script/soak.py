@@ -34,10 +34,10 @@ from PyQt6.QtWidgets import QApplication, QMessageBox, QWidget
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.start import report_unexpected
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.step_lane import StepLane
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.forking import start_server
@@ -77,9 +77,9 @@ class Soak:
         QMessageBox.question = lambda *_: QMessageBox.StandardButton.Discard  # type: ignore[method-assign]
         self.window.show()
         self.workspace.start()
-        self.workspace.open_path(DEMO)
-        self.wait(lambda: self.workspace.engine is not None and not self.workspace.imports.busy, 60.0)
-        self.first = self.workspace.session
+        self.workspace.sessions.open_path(DEMO)
+        self.wait(lambda: self.workspace.playback.engine is not None and not self.workspace.imports.busy, 60.0)
+        self.first = self.workspace.sessions.session
         self.counts: dict[str, int] = {}
 
     def run(self, seconds: float) -> None:
@@ -107,15 +107,16 @@ class Soak:
         QTest.mouseClick(row, Qt.MouseButton.LeftButton, modifier, QPointF(40, 10).toPoint())
 
     def choose_stage(self) -> None:
-        if self.workspace.strip.chain:
-            self.workspace.select(self.workspace.strip_id, self.dice.choice(self.workspace.strip.chain).id)
+        if self.workspace.selection.strip.chain:
+            self.workspace.selection.select(self.workspace.selection.strip_id,
+                                            self.dice.choice(self.workspace.selection.strip.chain).id)
 
     def add_stage(self) -> None:
-        if len(self.workspace.strip.chain) < 6:
+        if len(self.workspace.selection.strip.chain) < 6:
             self.window.ladder.add(self.dice.choice(STAGES).kind)
 
     def remove_stage(self) -> None:
-        if self.workspace.stage_id:
+        if self.workspace.selection.stage_id:
             self.window.ladder.remove_chosen()
 
     def drag_bar(self) -> None:
@@ -142,8 +143,9 @@ class Soak:
 
     def preset(self) -> None:
         found = self.dice.choice(all_presets())
-        self.workspace.document.commit(found.name, lambda _: use_chain(
-            self.workspace.session, self.workspace.strip_id, found.stages, found.macros, found.match_db))
+        self.workspace.sessions.document.commit(found.name, lambda _: use_chain(
+            self.workspace.sessions.session, self.workspace.selection.strip_id, found.stages, found.macros,
+            found.match_db))
 
     def undo(self) -> None:
         self.window.undo()
@@ -156,12 +158,12 @@ class Soak:
             Qt.Key.Key_Space, Qt.Key.Key_B, Qt.Key.Key_D, Qt.Key.Key_L, Qt.Key.Key_Home]))
 
     def buses(self) -> None:
-        session = self.workspace.session
+        session = self.workspace.sessions.session
         own = [strip for strip in session.strips if strip.kind is StripKind.BUS]
         if len(own) < 6:
-            self.workspace.document.commit("Add bus", lambda _: add_bus(session, f"Bus {len(own)}"))
+            self.workspace.sessions.document.commit("Add bus", lambda _: add_bus(session, f"Bus {len(own)}"))
         else:
-            self.workspace.document.commit("Remove", lambda _: remove_strip(session, self.dice.choice(own).id))
+            self.workspace.sessions.document.commit("Remove", lambda _: remove_strip(session, self.dice.choice(own).id))
 
     def toggle(self) -> None:
         self.dice.choice(list(self.window.desk.rows.values())).toggle(self.dice.choice(["mute", "solo", "bypass"]))
@@ -189,7 +191,7 @@ class Soak:
         return [widget for widget in self.window.findChildren(ToolWindow) if widget.isVisible()]
 
     def kill_engine(self) -> None:
-        engine = self.workspace.engine
+        engine = self.workspace.playback.engine
         if engine is not None and engine.pid is not None and self.dice.random() < 0.05:
             os.kill(engine.pid, signal.SIGKILL)
 
@@ -213,7 +215,7 @@ class Soak:
 
     def check_history(self) -> list[str]:
         """Undone to the start it is the start, redone to the end the end."""
-        document, troubles = self.workspace.document, []
+        document, troubles = self.workspace.sessions.document, []
         document.settle()
         last = document.session
         while document.undo() is not None:
@@ -225,7 +227,7 @@ class Soak:
         if _without_matches(document.session) != _without_matches(last):
             troubles.append("redone to the end, it is not the end")
         path = Path(_HOME) / "soak.ember"
-        if not self.workspace.save(path):
+        if not self.workspace.sessions.save(path, self.workspace.selection.strip_id):
             troubles.append("it can't be saved")
         elif read_session(path).with_(shown="") != document.session.with_(shown=""):
             troubles.append("opened again, it is not what was saved")
@@ -279,7 +281,7 @@ def main() -> int:
         soak.run(soak.dice.choice([0.0, 0.02, 0.1, 0.5]))
         if time.monotonic() - reported > REPORT_SECONDS:
             reported = time.monotonic()
-            engine = soak.workspace.engine
+            engine = soak.workspace.playback.engine
             report([("window", os.getpid()), *([("engine", engine.pid)] if engine and engine.pid else [])], started)
     soak.settle()
     troubles = [f"error: {error!r}" for error in soak.errors]

@@ -96,8 +96,8 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
 
     from yellow_ember.app.main_window import MainWindow
     from yellow_ember.app.state.settings import Settings
-    from yellow_ember.app.state.workspace import Workspace
     from yellow_ember.app.widgets import theme
+    from yellow_ember.app.workspace import Workspace
 
     theme.apply(qapp)
     opened: list[MainWindow] = []
@@ -108,9 +108,9 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
         window.show()
         window.workspace.start()
         if path is not None:
-            window.workspace.open_path(path)
+            window.workspace.sessions.open_path(path)
         workspace = window.workspace
-        qtbot.waitUntil(lambda: workspace.engine is not None and not workspace.imports.busy, timeout=60000)
+        qtbot.waitUntil(lambda: workspace.playback.engine is not None and not workspace.imports.busy, timeout=60000)
         return window
 
     yield open_it
@@ -128,15 +128,15 @@ def window(open_window: Callable[..., MainWindow]) -> MainWindow:
 def measured(qtbot: Any, window: MainWindow) -> None:
     """Wait until the chosen strip is measured as it is now."""
     workspace = window.workspace
-    qtbot.waitUntil(lambda: workspace.measurer.fresh(workspace.strip_id) and not workspace.measurer.busy
+    qtbot.waitUntil(lambda: workspace.measurer.fresh(workspace.selection.strip_id) and not workspace.measurer.busy
                     and not workspace.matcher.busy, timeout=60000)
 
 
 def use_preset(window: MainWindow, name: str) -> None:
     """A preset on the chosen strip."""
     workspace, preset = window.workspace, find_preset(name)
-    workspace.document.commit(name, lambda _: use_chain(
-        workspace.session, workspace.strip_id, preset.stages, preset.macros))
+    workspace.sessions.document.commit(name, lambda _: use_chain(
+        workspace.sessions.session, workspace.selection.strip_id, preset.stages, preset.macros))
 
 
 def said(window: MainWindow) -> str:

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QSocketNotifier
 
 from yellow_ember.app import start
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import main
 
 

@@ -69,7 +69,7 @@ class Program:
 
     def ready(self) -> Program:
         """Wait until it plays."""
-        self.wait_for("workspace.engine is not None and not workspace.imports.busy")
+        self.wait_for("workspace.playback.engine is not None and not workspace.imports.busy")
         return self
 
     def end(self, number: signal.Signals = signal.SIGTERM, seconds: float = 10.0) -> tuple[int, float, str]:

@@ -145,29 +145,29 @@ def test_an_edit_keeps_the_added_part_until_the_next_comes(session: Session, tmp
 
 def test_the_added_part_is_heard_and_seen_until_after_is_chosen(window: MainWindow, qtbot: Any) -> None:
     workspace, compare = window.workspace, window.top_line.compare
-    workspace.select(STRIP)
+    workspace.selection.select(STRIP)
     window.ladder.add("drive")
     compare.toggle_added()
     assert compare.accessibleDescription() == "added is heard"
     qtbot.waitUntil(lambda: workspace.added.found is not None, timeout=60000)
-    (heard,) = workspace.engine._prints.prints
+    (heard,) = workspace.playback.engine._prints.prints
     assert heard.stays
     assert heard.strip_id == STRIP
     assert window.balance.alone.text().endswith("dB")
     assert window.balance.louder.isVisible()
     window.balance.keep_tone.setChecked(True)
-    qtbot.waitUntil(lambda: workspace.engine._prints.prints[0] != heard, timeout=60000)
+    qtbot.waitUntil(lambda: workspace.playback.engine._prints.prints[0] != heard, timeout=60000)
     first = workspace.added.found
     window.balance.louder._ask(12.0, commit=True)
     qtbot.waitUntil(lambda: workspace.added.found is not first, timeout=60000)
     compare.toggle()
-    assert workspace.before
+    assert workspace.playback.before
     assert not workspace.added.on
-    assert workspace.engine._prints.prints == ()
+    assert workspace.playback.engine._prints.prints == ()
     assert not window.balance.louder.isVisible()
     compare.choose(2)
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     qtbot.waitUntil(lambda: any("nothing is added" in message.text for message in workspace.messages.all),
                     timeout=60000)
-    assert workspace.engine._prints.prints == ()
+    assert workspace.playback.engine._prints.prints == ()
     assert any(prints_folder().glob("added-*.f32"))

@@ -23,8 +23,9 @@ def driven(monkeypatch: pytest.MonkeyPatch, window: MainWindow) -> MainWindow:
     """A drive on the bass, while the drums are chosen."""
     monkeypatch.setattr(background, "SETTLE_SECONDS", 0.3)
     workspace = window.workspace
-    workspace.select(DRUMS)
-    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, BASS, new_stage("drive")))
+    workspace.selection.select(DRUMS)
+    workspace.sessions.document.commit("Drive", lambda _: add_stage(workspace.sessions.session, BASS,
+                                                                    new_stage("drive")))
     return window
 
 
@@ -34,18 +35,19 @@ def wait_for(qtbot: Any, window: MainWindow, state: PrintState) -> None:
 
 def edit(window: MainWindow, drive_db: float) -> None:
     workspace = window.workspace
-    stage = workspace.session.strip(BASS).chain[0]
-    workspace.document.commit("Drive", lambda _: set_parameter(workspace.session, BASS, stage.id, "drive_db", drive_db))
+    stage = workspace.sessions.session.strip(BASS).chain[0]
+    workspace.sessions.document.commit("Drive", lambda _: set_parameter(workspace.sessions.session, BASS, stage.id,
+                                                                        "drive_db", drive_db))
 
 
 def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot: Any) -> None:
     wait_for(qtbot, driven, PrintState.PRINTED)
     assert "plays from its print" in driven.desk.rows[BASS].accessibleDescription()
     workspace = driven.workspace
-    assert [found.strip_id for found in workspace.engine._prints.prints] == [BASS]
+    assert [found.strip_id for found in workspace.playback.engine._prints.prints] == [BASS]
     edit(driven, 20.0)
     qtbot.waitUntil(lambda: workspace.prints.state(BASS) in (PrintState.WAITING, PrintState.PRINTING), timeout=60000)
-    assert workspace.engine._prints.prints == ()
+    assert workspace.playback.engine._prints.prints == ()
     wait_for(qtbot, driven, PrintState.PRINTED)
     before = set(prints_folder().glob("*.f32"))
     driven.undo()
@@ -56,9 +58,9 @@ def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot
 
 def test_the_chosen_strip_runs_live(driven: MainWindow, qtbot: Any) -> None:
     wait_for(qtbot, driven, PrintState.PRINTED)
-    driven.workspace.select(BASS)
+    driven.workspace.selection.select(BASS)
     wait_for(qtbot, driven, PrintState.LIVE)
-    driven.workspace.select(DRUMS)
+    driven.workspace.selection.select(DRUMS)
     wait_for(qtbot, driven, PrintState.PRINTED)
 
 
@@ -73,8 +75,9 @@ def test_it_can_be_switched_off(open_window: Callable[..., MainWindow], qtbot: A
     monkeypatch.setattr(background, "SETTLE_SECONDS", 0.0)
     window = open_window(settings=Settings(background_printing=False))
     workspace = window.workspace
-    workspace.select(DRUMS)
-    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, BASS, new_stage("drive")))
+    workspace.selection.select(DRUMS)
+    workspace.sessions.document.commit("Drive", lambda _: add_stage(workspace.sessions.session, BASS,
+                                                                    new_stage("drive")))
     qtbot.wait(1000)
     assert workspace.prints.state(BASS) is PrintState.LIVE
     workspace.settings.background_printing = True

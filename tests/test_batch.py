@@ -122,7 +122,7 @@ def test_what_is_not_there_is_said(tmp_path: Path) -> None:
 
 @pytest.fixture
 def batch_window(window: MainWindow, shots: Path, tmp_path: Path) -> Iterator[BatchWindow]:
-    made = BatchWindow(window.workspace, window)
+    made = window.workspace.give(BatchWindow, window)
     made.show()
     made.add([shots])
     made.folder.setText(str(tmp_path / "out"))

@@ -48,14 +48,14 @@ def test_the_order_is_random_and_even() -> None:
 def blind(window: MainWindow, qtbot: Any) -> BlindWindow:
     """Clean against hot, as two snapshots of the bass."""
     workspace, row = window.workspace, window.balance.snapshots
-    workspace.select(STRIP)
+    workspace.selection.select(STRIP)
     window.ladder.add("drive")
     row.take(0)
     window.bench.bars["drive_db"]._ask(40.0, commit=True)
     row.take(1)
     row.use(0)
     measured(qtbot, window)
-    found = BlindWindow(workspace, "strip", window)
+    found = workspace.give(BlindWindow, "strip", window)
     found.show()
     return found
 
@@ -71,12 +71,12 @@ def begun(qtbot: Any, blind: BlindWindow, first: str, second: str) -> BlindTest:
 
 
 def drive(window: MainWindow) -> float:
-    return float(window.workspace.strip.chain[0].params["drive_db"])
+    return float(window.workspace.selection.strip.chain[0].params["drive_db"])
 
 
 def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    before = workspace.session
+    before = workspace.sessions.session
     test = begun(qtbot, blind, "Snapshot 1", "Snapshot 2")
     assert window.bench.isHidden()
     assert window.balance.isHidden()
@@ -97,19 +97,19 @@ def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> Non
         qtbot.keyClick(blind, Qt.Key.Key_2 if heard else Qt.Key.Key_1)
     assert blind.state.text().startswith("8 of 8: you hear it")
     assert not window.bench.isHidden()
-    assert workspace.session.strips == before.strips
+    assert workspace.sessions.session.strips == before.strips
     assert "8 of 8" in workspace.messages.all[-1].text
     blind.close()
 
 
 def test_leaving_in_the_middle_brings_everything_back(window: MainWindow, blind: BlindWindow, qtbot: Any) -> None:
-    before = window.workspace.session
+    before = window.workspace.sessions.session
     begun(qtbot, blind, "how it stands now", "without any stage")
     blind.hear("B")
-    assert window.workspace.strip.bypass
+    assert window.workspace.selection.strip.bypass
     blind.answer(True)
     qtbot.keyClick(blind, Qt.Key.Key_Escape)
-    assert window.workspace.session.strips == before.strips
+    assert window.workspace.sessions.session.strips == before.strips
     assert not window.desk.isHidden()
     assert "of 1" in window.workspace.messages.all[-1].text
 

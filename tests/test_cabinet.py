@@ -214,7 +214,7 @@ def test_sessions_hold_responses_by_relative_path_and_find_them_again(responses:
 
 
 def with_cabinet(window: MainWindow, qtbot) -> None:
-    window.workspace.select("harmonium")
+    window.workspace.selection.select("harmonium")
     window.ladder.add("cabinet")
     measured(qtbot, window)
 
@@ -229,28 +229,28 @@ def browser(window: MainWindow, folder: Path) -> ImpulseBrowser:
 def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot, responses: Path) -> None:
     with_cabinet(window, qtbot)
     workspace = window.workspace
-    start = workspace.session
+    start = workspace.sessions.session
     found = browser(window, responses)
     assert [found.list.item(row).text() for row in range(found.list.count())] == [
         "older/", "a-dull.wav", "b-bright.flac", "c-silent.wav"]
     found.list.setCurrentRow(0)
     qtbot.keyClick(found.list, Qt.Key.Key_Down)
     qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    assert workspace.strip.stage(workspace.stage_id).params["ir"] == str(responses / "a-dull.wav")
+    assert workspace.selection.strip.stage(workspace.selection.stage_id).params["ir"] == str(responses / "a-dull.wav")
     measured(qtbot, window)
     measurement = workspace.measurer.latest("harmonium")
-    assert measurement.after.integrated_lufs + workspace.strip.match_db == pytest.approx(
+    assert measurement.after.integrated_lufs + workspace.selection.strip.match_db == pytest.approx(
         measurement.before.integrated_lufs, abs=0.1)
     found.list.setCurrentRow(3)
     assert "is silent" in found.state.text()
     assert found.heard == str(responses / "a-dull.wav"), "what can't be used is not heard"
     qtbot.keyClick(found, Qt.Key.Key_Escape)
-    assert workspace.strip.chain == start.strip("harmonium").chain
+    assert workspace.selection.strip.chain == start.strip("harmonium").chain
     found = browser(window, responses)
     found.list.setCurrentRow(2)
     qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
     found.list.itemActivated.emit(found.list.item(2))
-    assert workspace.document.undo_label == "Impulse response b-bright.flac"
+    assert workspace.sessions.document.undo_label == "Impulse response b-bright.flac"
     assert not window.bench.bars["near_type"].isEnabled(), "both microphones rest"
     again = browser(window, responses)
     again.list.setCurrentRow(0)
@@ -259,7 +259,7 @@ def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot, re
     qtbot.keyClick(again, Qt.Key.Key_Left)
     assert again.where.text() == str(responses)
     again.use_none()
-    assert workspace.strip.stage(workspace.stage_id).params["ir"] == ""
+    assert workspace.selection.strip.stage(workspace.selection.stage_id).params["ir"] == ""
 
 
 def test_a_bad_response_that_is_dropped_is_refused(window: MainWindow, qtbot, responses: Path) -> None:

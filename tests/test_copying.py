@@ -20,68 +20,68 @@ def act(window: MainWindow, text: str) -> None:
 
 def test_a_stage_goes_to_another_strip_as_a_new_one(window: MainWindow) -> None:
     workspace = window.workspace
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     window.ladder.add("drive")
     window.bench.bars["drive_db"]._ask(21.0, commit=True)
     window.bench.bars["mix_pct"]._ask(40.0, commit=True)
-    first = workspace.strip.chain[0]
+    first = workspace.selection.strip.chain[0]
     act(window, "Copy the stage")
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     act(window, "Paste")
-    pasted = workspace.strip.chain[0]
+    pasted = workspace.selection.strip.chain[0]
     assert pasted.id != first.id
     assert (pasted.params, pasted.mix_pct) == (first.params, 40.0)
-    assert workspace.stage_id == pasted.id
-    assert workspace.document.undo_label == "Paste Saturation"
+    assert workspace.selection.stage_id == pasted.id
+    assert workspace.sessions.document.undo_label == "Paste Saturation"
     window.undo()
-    assert workspace.strip.chain == ()
+    assert workspace.selection.strip.chain == ()
 
 
 def test_a_path_is_pasted_behind_the_chosen_stage_as_one_step(window: MainWindow) -> None:
     workspace = window.workspace
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     for kind in ("tape", "eq"):
         window.ladder.add(kind)
     act(window, "Copy the path")
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     window.ladder.add("trim")
     window.ladder.add("comp")
-    workspace.select("upright-bass", workspace.strip.chain[0].id)
+    workspace.selection.select("upright-bass", workspace.selection.strip.chain[0].id)
     act(window, "Paste")
-    assert [stage.kind for stage in workspace.strip.chain] == ["trim", "tape", "eq", "comp"]
+    assert [stage.kind for stage in workspace.selection.strip.chain] == ["trim", "tape", "eq", "comp"]
     window.undo()
-    assert [stage.kind for stage in workspace.strip.chain] == ["trim", "comp"]
+    assert [stage.kind for stage in workspace.selection.strip.chain] == ["trim", "comp"]
 
 
 def test_settings_are_pasted_onto_the_same_kind_only(window: MainWindow) -> None:
     workspace = window.workspace
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     window.ladder.add("drive")
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
     act(window, "Copy the stage")
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     window.ladder.add("eq")
     act(window, "Paste settings")
     assert "There is no Equaliser on the clipboard" in said(window)
     window.ladder.add("drive")
-    kept = workspace.stage_id
+    kept = workspace.selection.stage_id
     act(window, "Paste settings")
-    stage = workspace.strip.stage(kept)
+    stage = workspace.selection.strip.stage(kept)
     assert stage.params["drive_db"] == 30.0
 
 
 def test_the_clipboard_holds_a_chain_file(window: MainWindow, tmp_path: Path) -> None:
     workspace = window.workspace
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     window.ladder.add("bits")
-    copying.copy_chain(workspace)
+    workspace.give(copying.copy_chain)
     text = QApplication.clipboard().text()
     assert json.loads(text)["format"] == "yellow-ember/chain"
     (tmp_path / "chain.json").write_text(text)
-    assert main(["process", str(workspace.strip.audio), str(tmp_path / "out.wav"), "--chain",
+    assert main(["process", str(workspace.selection.strip.audio), str(tmp_path / "out.wav"), "--chain",
                  str(tmp_path / "chain.json")]) == 0
     QApplication.clipboard().setText("good morning")
-    before = workspace.session
-    copying.paste(workspace)
-    assert workspace.session == before
+    before = workspace.sessions.session
+    workspace.give(copying.paste)
+    assert workspace.sessions.session == before
     assert "There are no stages on the clipboard" in said(window)

@@ -114,11 +114,11 @@ def test_a_second_start_hands_its_files_to_the_window(window: MainWindow, qtbot:
     assert listener.listening
     path = make_audio("gulls.wav")
     assert handed_over(qtbot, [path]) is single.Answer.TAKEN
-    qtbot.waitUntil(lambda: window.workspace.session.name == "gulls", timeout=10000)
-    assert window.workspace.session.strips[0].audio == path
-    name = window.workspace.session.name
+    qtbot.waitUntil(lambda: window.workspace.sessions.session.name == "gulls", timeout=10000)
+    assert window.workspace.sessions.session.strips[0].audio == path
+    name = window.workspace.sessions.session.name
     assert handed_over(qtbot, []) is single.Answer.TAKEN
-    assert window.workspace.session.name == name
+    assert window.workspace.sessions.session.name == name
     listener.close()
     assert single.hand_over([path]) is single.Answer.NOBODY
 

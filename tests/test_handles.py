@@ -14,7 +14,7 @@ from yellow_ember.dsp.stages import stage_kind
 
 
 def picture_of(window: MainWindow, kind: str) -> Picture:
-    window.workspace.select("harmonium")
+    window.workspace.selection.select("harmonium")
     window.ladder.add(kind)
     picture = window.bench.picture
     picture.grab()
@@ -24,7 +24,7 @@ def picture_of(window: MainWindow, kind: str) -> Picture:
 
 def params(window: MainWindow) -> dict[str, object]:
     workspace = window.workspace
-    return dict(workspace.strip.stage(workspace.stage_id).params)
+    return dict(workspace.selection.strip.stage(workspace.selection.stage_id).params)
 
 
 def place(picture: Picture, number: int) -> QPoint:
@@ -47,7 +47,7 @@ def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot) ->
     after = params(window)
     assert after["band4_hz"] > before["band4_hz"] * 1.2
     assert after["band4_db"] > 2.0
-    assert window.workspace.document.undo_label == "Band 4"
+    assert window.workspace.sessions.document.undo_label == "Band 4"
     assert window.bench.bars["band4_db"].value == after["band4_db"], "the control shows it as well"
     window.undo()
     assert params(window) == before
@@ -76,7 +76,7 @@ def test_an_equaliser_point_is_moved_by_keys(window: MainWindow, qtbot) -> None:
     assert after["band2_hz"] == pytest.approx(hz * 2.0 ** (1 / 24), abs=0.1)
     assert after["band2_db"] == 1.0
     assert "Band 2" in picture.accessibleDescription()
-    qtbot.waitUntil(lambda: window.workspace.document.undo_label in ("Band 2", "Q"))
+    qtbot.waitUntil(lambda: window.workspace.sessions.document.undo_label in ("Band 2", "Q"))
     qtbot.keyClick(picture, Qt.Key.Key_Backspace)
     assert params(window)["band2_db"] == 0.0
 
@@ -97,7 +97,7 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot) -> None:
     qtbot.mouseDClick(picture, Qt.MouseButton.LeftButton,
                       pos=QPointF(axes.x(1500.0), axes.frame.center().y()).toPoint())
     assert len(params(window)["edges_hz"]) == 4
-    assert window.workspace.document.undo_label == "Add an edge"
+    assert window.workspace.sessions.document.undo_label == "Add an edge"
     assert not window.bench.bars["band5_drive_db"].isHidden()
     picture._drawn_at = 0.0
     picture.grab()
@@ -133,7 +133,7 @@ def test_groups_that_do_nothing_are_left_out(window: MainWindow) -> None:
 
 def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     window.ladder.add("drive")
     for name, value in (("shape", "hard"), ("drive_db", 30.0)):
         window.bench.bars[name]._ask(value, commit=True)
@@ -147,10 +147,10 @@ def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot
     rates = [found[f"band{number}_hz"] for number, depth in enumerate(depths, 1) if depth > 0.0]
     assert rates == sorted(rates)
     assert all(1500.0 < hz < 13000.0 for hz in rates)
-    assert workspace.document.undo_label == "Propose bands"
+    assert workspace.sessions.document.undo_label == "Propose bands"
     window.undo()
     assert params(window) == stage_kind("tame").defaults()
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     window.ladder.add("tame")
     measured(qtbot, window)
     window.bench.propose.click()

@@ -59,7 +59,7 @@ def test_a_stage_s_page_says_all_that_is_declared() -> None:
 
 
 def test_help_opens_at_the_chosen_stage_and_searches(window: MainWindow) -> None:
-    window.workspace.select("upright-bass")
+    window.workspace.selection.select("upright-bass")
     window.ladder.add("vinyl")
     window.help()
     found = next(child for child in window.findChildren(QWidget) if isinstance(child, HelpWindow))

@@ -118,8 +118,8 @@ def test_what_else_is_in_a_session_opens(open_window: Callable[..., MainWindow],
     path = tmp_path / "some.ember"
     path.write_text(json.dumps(found))
     window = open_window(path)
-    assert len(window.workspace.session.strips) == len(demo.strips)
-    harmonium = window.workspace.session.strip("harmonium")
+    assert len(window.workspace.sessions.session.strips) == len(demo.strips)
+    harmonium = window.workspace.sessions.session.strip("harmonium")
     qtbot.waitUntil(lambda: window.workspace.imports.ready(harmonium.audio) is not None, timeout=20000)
     told = "\n".join(message.text for message in window.workspace.messages.all)
     assert "is missing" in told or "is a" in told
@@ -135,9 +135,9 @@ def test_names_of_any_bytes_are_opened_and_shown(name: bytes, window: MainWindow
     told = capsys.readouterr().out
     assert "\x1b" not in told
     told.encode()
-    window.workspace.open_audio([path])
+    window.workspace.sessions.open_audio([path])
     qtbot.waitUntil(lambda: window.workspace.imports.ready(path) is not None, timeout=20000)
-    assert window.workspace.save(tmp_path / "s.ember")
+    assert window.workspace.sessions.save(tmp_path / "s.ember", window.workspace.selection.strip_id)
     assert read_session(tmp_path / "s.ember").strips[0].audio == path
     window.windowTitle().encode()
     window.grab()
@@ -209,11 +209,12 @@ def test_very_many_strips_are_refused_at_once(count: int, tmp_path: Path) -> Non
 def test_a_refused_edit_is_said_and_nothing_is_changed(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     for _ in range(MAXIMUM_STAGES):
-        workspace.document.commit("Add", lambda _: add_stage(workspace.session, workspace.strip_id, new_stage("trim")))
-    before = workspace.session
+        workspace.sessions.document.commit("Add", lambda _: add_stage(workspace.sessions.session,
+                                                                      workspace.selection.strip_id, new_stage("trim")))
+    before = workspace.sessions.session
     with qtbot.captureExceptions() as caught:
         window.ladder.add("drive")
-    assert workspace.session is before or not caught
+    assert workspace.sessions.session is before or not caught
 
 
 # -- names are text -------------------------------------------------------------------------------
@@ -253,7 +254,7 @@ def test_names_are_text_everywhere(open_window: Callable[..., MainWindow], demo:
         if widget.isVisible():
             widget.grab()
     assert time.monotonic() - begun < 60.0
-    assert workspace.strip.name == EVIL
+    assert workspace.selection.strip.name == EVIL
 
 
 def test_every_label_says_what_its_words_are() -> None:

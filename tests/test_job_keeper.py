@@ -137,7 +137,7 @@ def test_closing_while_a_batch_runs_does_not_freeze(window: MainWindow, qtbot: A
                                                     make_audio: Callable[..., Path]) -> None:
     long = make_audio("long.wav", seconds=240.0)
     out = tmp_path / "out"
-    batch = BatchWindow(window.workspace, window)
+    batch = window.workspace.give(BatchWindow, window)
     batch.show()
     batch.add([long])
     batch.folder.setText(str(out))
@@ -158,10 +158,10 @@ def test_a_line_up_reading_that_fails_is_said_and_the_next_one_works(
     from yellow_ember.app.tools import line_up
 
     workspace = window.workspace
-    workspace.select("rhythm")
+    workspace.selection.select("rhythm")
     window.ladder.add("tape")
     monkeypatch.setattr(line_up, "from_alignment_tape", lambda *_: 1 / 0)
-    bench = LineUpWindow(workspace, "rhythm", workspace.stage_id, window)
+    bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
     bench.show()
     qtbot.waitUntil(lambda: "can't be read" in workspace.messages.all[-1].text, timeout=20000)
     monkeypatch.undo()
@@ -175,10 +175,10 @@ def test_recalling_an_alignment_from_a_damaged_file_says_so(window: MainWindow, 
     from yellow_ember.session.io.alignments import alignments_file, keep_alignment
 
     workspace = window.workspace
-    workspace.select("rhythm")
+    workspace.selection.select("rhythm")
     window.ladder.add("tape")
-    keep_alignment("Mine", workspace.strip.stage(workspace.stage_id).params)
-    bench = LineUpWindow(workspace, "rhythm", workspace.stage_id, window)
+    keep_alignment("Mine", workspace.selection.strip.stage(workspace.selection.stage_id).params)
+    bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
     bench.show()
     bench.kept.setCurrentText("Mine")
     alignments_file().write_text("{ broken")

@@ -51,7 +51,7 @@ def test_a_kill_in_a_stream_of_edits_loses_two_seconds_at_most(apart_ms: int, tm
         program.ready()
         program.ask("setattr(window, 'edit', lambda: window.drag.show(lambda session: session.with_("
                     "tempo=20.0 + (__import__('time').monotonic() - window.begun))))")
-        program.ask("setattr(window, 'drag', workspace.document.trial('Tempo'))")
+        program.ask("setattr(window, 'drag', workspace.sessions.document.trial('Tempo'))")
         program.ask("setattr(window, 'begun', __import__('time').monotonic())")
         program.ask("setattr(window, 'timer', __import__('PyQt6.QtCore').QtCore.QTimer(window))")
         program.ask("window.timer.timeout.connect(window.edit)")
@@ -64,19 +64,19 @@ def test_a_kill_in_a_stream_of_edits_loses_two_seconds_at_most(apart_ms: int, tm
     assert lived - kept < 2.0
 
 
-def test_edits_are_kept_whatever_goes_wrong_beside(open_window: Callable[..., MainWindow], qtbot: Any,
-                                                   monkeypatch: pytest.MonkeyPatch) -> None:
+def test_edits_are_kept_whatever_goes_wrong_beside(open_window: Callable[..., MainWindow], qtbot: Any) -> None:
     window = open_window()
     workspace = window.workspace
 
     def broken(*_: object) -> None:
         raise PermissionError(13, "Permission denied")
 
-    monkeypatch.setattr(workspace.imports, "want", broken)
-    monkeypatch.setattr(workspace.measurer, "want", broken)
-    with pytest.raises(PermissionError):
-        workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=77.0))
-    qtbot.waitUntil(lambda: workspace.keeper._autosave.file.exists(), timeout=2000)
+    workspace.sessions.changed.connect(broken)
+    workspace.sessions.taken_in.connect(broken)
+    with qtbot.captureExceptions() as errors:
+        workspace.sessions.document.commit("Tempo", lambda session: session.with_(tempo=77.0))
+    assert len(errors) == 2
+    qtbot.waitUntil(lambda: workspace.sessions.edits._autosave.file.exists(), timeout=2000)
 
 
 def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., MainWindow], qtbot: Any,
@@ -91,17 +91,17 @@ def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., Ma
 
     monkeypatch.setattr(Path, "stat", stat)
     workspace = window.workspace
-    workspace.document.commit("Track", lambda _: edit_strip(
-        workspace.session, "harmonium", lambda strip: strip.with_(audio=Path("/forbidden/h.wav"))))
-    qtbot.waitUntil(lambda: workspace.keeper._autosave.file.exists(), timeout=2000)
+    workspace.sessions.document.commit("Track", lambda _: edit_strip(
+        workspace.sessions.session, "harmonium", lambda strip: strip.with_(audio=Path("/forbidden/h.wav"))))
+    qtbot.waitUntil(lambda: workspace.sessions.edits._autosave.file.exists(), timeout=2000)
 
 
 def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> None:
     environment = own_folders(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
-        program.wait_for("workspace.keeper._autosave.file.exists()")
+        program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
+        program.wait_for("workspace.sessions.edits._autosave.file.exists()")
         program.process.kill()
     accept = ("from PyQt6.QtWidgets import QMessageBox; import os, signal\n"
               "QMessageBox.question = lambda *_: QMessageBox.StandardButton.Yes\n"
@@ -109,7 +109,7 @@ def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> N
               "from yellow_ember.app import start\n"
               "real = start.offer_recovery\n"
               "def offer(window, card):\n"
-              "    found = real(window, card); assert window.workspace.session.tempo == 77.0\n"
+              "    found = real(window, card); assert window.workspace.sessions.session.tempo == 77.0\n"
               "    QTimer.singleShot(50, lambda: os.kill(os.getpid(), signal.SIGKILL)); return found\n"
               "start.offer_recovery = offer\n"
               "start.run([], apart=True)")
@@ -122,7 +122,7 @@ def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> N
 def test_work_that_is_not_taken_up_is_set_aside_and_can_be_opened(window: MainWindow, qtbot: Any,
                                                                  monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Autosave, "file", property(lambda _: _file("999999999-1.json")))
-    Autosave().keep(Session(name="Lost", tempo=55.0, strips=window.workspace.session.strips), None)
+    Autosave().keep(Session(name="Lost", tempo=55.0, strips=window.workspace.sessions.session.strips), None)
     (card,) = leftovers()
     for answer in (QMessageBox.StandardButton.No,):
         monkeypatch.setattr(QMessageBox, "question", lambda *_, found=answer: found)
@@ -134,8 +134,8 @@ def test_work_that_is_not_taken_up_is_set_aside_and_can_be_opened(window: MainWi
                 if action.text() == "Work set aside")
     menu.aboutToShow.emit()
     menu.actions()[0].trigger()
-    assert window.workspace.session.tempo == 55.0
-    assert window.workspace.document.modified
+    assert window.workspace.sessions.session.tempo == 55.0
+    assert window.workspace.sessions.document.modified
     assert kept.file.exists(), "opening it does not use it up"
 
 
@@ -148,7 +148,7 @@ def _file(name: str) -> Path:
 def test_the_last_ten_set_aside_are_kept(window: MainWindow, monkeypatch: pytest.MonkeyPatch) -> None:
     for number in range(KEPT + 3):
         monkeypatch.setattr(Autosave, "file", property(lambda _, n=number: _file(f"999999999-{n}.json")))
-        Autosave().keep(window.workspace.session.with_(name=f"Work {number}"), None)
+        Autosave().keep(window.workspace.sessions.session.with_(name=f"Work {number}"), None)
         (card,) = leftovers()
         os.utime(card.file, (1e9 + number, 1e9 + number))
         set_aside(card)
@@ -161,16 +161,16 @@ def test_the_last_ten_set_aside_are_kept(window: MainWindow, monkeypatch: pytest
 def test_earlier_versions_can_be_opened(window: MainWindow, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     workspace, path = window.workspace, tmp_path / "ferry.ember"
     for number in range(KEPT + 2):
-        workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=60.0 + number))
-        assert workspace.save(path)
+        workspace.sessions.document.commit("Tempo", lambda _: workspace.sessions.session.with_(tempo=60.0 + number))
+        assert workspace.sessions.save(path, workspace.selection.strip_id)
         newest = versions(path)[0]
         os.utime(newest.file, (1e9 + number, 1e9 + number))
     found = versions(path)
     assert [card.session().tempo for card in found] == [60.0 + number for number in range(KEPT + 1, 1, -1)]
     window.open_card(found[3])
-    assert workspace.session.tempo == found[3].session().tempo
-    assert workspace.document.path == path
-    assert workspace.document.modified
+    assert workspace.sessions.session.tempo == found[3].session().tempo
+    assert workspace.sessions.document.path == path
+    assert workspace.sessions.document.modified
     assert read_session(path).tempo == 60.0 + KEPT + 1, "the file itself is as it was"
 
 
@@ -178,9 +178,9 @@ def test_earlier_versions_can_be_opened(window: MainWindow, tmp_path: Path, monk
 def test_a_session_that_somebody_else_has_written(answer: str, window: MainWindow, tmp_path: Path,
                                                   monkeypatch: pytest.MonkeyPatch) -> None:
     workspace, path = window.workspace, tmp_path / "ferry.ember"
-    assert workspace.save(path)
-    write_session(workspace.session.with_(name="Theirs"), path)
-    workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=61.0))
+    assert workspace.sessions.save(path, workspace.selection.strip_id)
+    write_session(workspace.sessions.session.with_(name="Theirs"), path)
+    workspace.sessions.document.commit("Tempo", lambda _: workspace.sessions.session.with_(tempo=61.0))
 
     def choose(box: QMessageBox) -> int:
         next(button for button in box.buttons() if button.text().replace("&", "") == answer).click()
@@ -193,7 +193,7 @@ def test_a_session_that_somebody_else_has_written(answer: str, window: MainWindo
     if answer == "Keep both":
         assert theirs.name == "Theirs"
         assert read_session(tmp_path / "ferry 2.ember").tempo == 61.0
-        assert workspace.document.path == tmp_path / "ferry 2.ember"
+        assert workspace.sessions.document.path == tmp_path / "ferry 2.ember"
     elif answer == "Replace":
         assert window.save(), "it is asked once"
 
@@ -226,10 +226,10 @@ def test_modes_and_links_stay(tmp_path: Path, window: MainWindow) -> None:
     real.write_text("{}")
     real.chmod(0o640)
     link.symlink_to(real)
-    assert window.workspace.save(link)
+    assert window.workspace.sessions.save(link, window.workspace.selection.strip_id)
     assert link.is_symlink()
     assert real.stat().st_mode & 0o777 == 0o640
-    assert read_session(real).name == window.workspace.session.name
+    assert read_session(real).name == window.workspace.sessions.session.name
 
 
 # -- names that are taken -----------------------------------------------------------------------
@@ -297,8 +297,9 @@ def test_two_renders_into_one_folder_make_two_sets(demo: Session, tmp_path: Path
 
 def test_two_presses_of_print_make_two_prints(window: MainWindow, qtbot: Any, tmp_path: Path) -> None:
     for _ in range(2):
-        window.workspace.print(PrintOrder(tmp_path, end=24000))
-    qtbot.waitUntil(lambda: not window.workspace.printing and len(list(tmp_path.glob("*.wav"))) == 2, timeout=60000)
+        window.workspace.rendering.start(PrintOrder(tmp_path, end=24000))
+    qtbot.waitUntil(lambda: not window.workspace.rendering.is_running and len(list(tmp_path.glob("*.wav"))) == 2,
+                    timeout=60000)
 
 
 # -- what is left of killed processes -------------------------------------------------------------

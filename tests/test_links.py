@@ -219,7 +219,7 @@ def choose(window: MainWindow, *strip_ids: str) -> None:
 
 
 def kinds(window: MainWindow, strip_id: str) -> list[str]:
-    return [stage.kind for stage in window.workspace.session.strip(strip_id).chain]
+    return [stage.kind for stage in window.workspace.sessions.session.strip(strip_id).chain]
 
 
 def test_several_strips_are_chosen_and_edited_at_once(window: MainWindow) -> None:
@@ -228,37 +228,38 @@ def test_several_strips_are_chosen_and_edited_at_once(window: MainWindow) -> Non
     assert window.desk.several.text() == "2 strips are edited at once"
     window.ladder.add("drive")
     assert kinds(window, DRUMS) == kinds(window, BASS) == ["drive"]
-    assert workspace.document.undo_label == "Add Saturation"
+    assert workspace.sessions.document.undo_label == "Add Saturation"
     window.bench.bars["drive_db"]._ask(21.0, commit=True)
-    assert [float(drive(workspace.session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS)] == [21.0, 21.0]
-    volumes = [workspace.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)]
-    window.desk.volume._ask(workspace.strip.volume_db - 2.0, commit=True)
-    assert [workspace.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)] == pytest.approx(
+    session = workspace.sessions.session
+    assert [float(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS)] == [21.0, 21.0]
+    volumes = [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)]
+    window.desk.volume._ask(workspace.selection.strip.volume_db - 2.0, commit=True)
+    assert [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)] == pytest.approx(
         [volume - 2.0 for volume in volumes]), "faders keep their differences"
     window.desk.rows[BASS].toggle("mute")
-    assert workspace.session.strip(DRUMS).mute
+    assert workspace.sessions.session.strip(DRUMS).mute
     window.undo()
-    assert not workspace.session.strip(DRUMS).mute
+    assert not workspace.sessions.session.strip(DRUMS).mute
     click(window, BASS)
-    assert workspace.chosen == (BASS,)
+    assert workspace.selection.chosen == (BASS,)
     assert window.desk.several.isHidden()
 
 
 def test_shift_chooses_a_row_of_strips(window: MainWindow) -> None:
-    order = [strip.id for strip, _ in window.workspace.session.depth_first()]
+    order = [strip.id for strip, _ in window.workspace.sessions.session.depth_first()]
     click(window, order[1])
     click(window, order[3], Qt.KeyboardModifier.ShiftModifier)
-    assert window.workspace.chosen == tuple(order[1:4])
+    assert window.workspace.selection.chosen == tuple(order[1:4])
     click(window, order[2], Qt.KeyboardModifier.ControlModifier)
-    assert window.workspace.chosen == (order[1], order[3])
+    assert window.workspace.selection.chosen == (order[1], order[3])
 
 
 def test_paste_goes_into_all_that_are_chosen(window: MainWindow) -> None:
     click(window, HARMONIUM)
     window.ladder.add("bits")
-    copying.copy_stage(window.workspace)
+    window.workspace.give(copying.copy_stage)
     choose(window, DRUMS, BASS)
-    copying.paste(window.workspace)
+    window.workspace.give(copying.paste)
     assert kinds(window, DRUMS) == kinds(window, BASS) == ["bits"]
 
 
@@ -274,14 +275,14 @@ def test_links_are_made_seen_and_left_in_the_desk(window: MainWindow) -> None:
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     pick(window.desk.rows[BASS].menu(), "Link these 2 strips")
-    assert workspace.document.undo_label == "Link strips"
+    assert workspace.sessions.document.undo_label == "Link strips"
     assert "linked, A" in window.desk.rows[DRUMS].accessibleDescription()
     click(window, HARMONIUM)
     pick(window.desk.rows[HARMONIUM].menu(), "Join link A")
     window.desk.rows[HARMONIUM].toggle("solo")
-    assert all(workspace.session.strip(strip_id).solo for strip_id in (DRUMS, BASS, HARMONIUM))
+    assert all(workspace.sessions.session.strip(strip_id).solo for strip_id in (DRUMS, BASS, HARMONIUM))
     window.undo()
-    assert not any(strip.solo for strip in workspace.session.strips)
+    assert not any(strip.solo for strip in workspace.sessions.session.strips)
     pick(window.desk.rows[HARMONIUM].menu(), "Leave link A")
     assert "linked" not in window.desk.rows[HARMONIUM].accessibleDescription()
 
@@ -290,30 +291,31 @@ def test_a_group_is_bypassed_soloed_compared_and_matched_as_one(window: MainWind
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     window.ladder.add("drive")
-    links = LinksWindow(workspace, window)
+    links = workspace.give(LinksWindow, window)
     links.show()
     links.buttons["Link the chosen strips"].click()
     click(window, HARMONIUM)
     links.buttons["Bypass"].click()
-    assert workspace.session.strip(DRUMS).bypass
-    assert workspace.session.strip(BASS).bypass
+    assert workspace.sessions.session.strip(DRUMS).bypass
+    assert workspace.sessions.session.strip(BASS).bypass
     links.buttons["Bypass"].click()
     links.buttons["Solo"].click()
-    assert [strip.id for strip, _ in workspace.session.depth_first() if strip.solo] == [DRUMS, BASS]
+    assert [strip.id for strip, _ in workspace.sessions.session.depth_first() if strip.solo] == [DRUMS, BASS]
     links.buttons["Solo"].click()
     links.buttons["Before"].click()
-    assert workspace.before
-    assert workspace.engine._before.strip_ids == {DRUMS, BASS}
+    assert workspace.playback.before
+    assert workspace.playback.engine._before.strip_ids == {DRUMS, BASS}
     links.buttons["Before"].click()
-    assert not workspace.engine._before.strip_ids
+    assert not workspace.playback.engine._before.strip_ids
     links.buttons["Match"].click()
     for strip_id in (DRUMS, BASS):
         qtbot.waitUntil(lambda one=strip_id: workspace.measurer.fresh(one), timeout=60000)
-    qtbot.waitUntil(lambda: all(workspace.session.strip(strip_id).match_db != 0.0 for strip_id in (DRUMS, BASS)),
+    qtbot.waitUntil(lambda: all(workspace.sessions.session.strip(strip_id).match_db != 0.0 for strip_id in (DRUMS,
+                                                                                                            BASS)),
                     timeout=60000)
     links.members.setCurrentRow(0)
     links.buttons["Leave"].click()
-    assert workspace.session.links == ()
+    assert workspace.sessions.session.links == ()
     links.close()
 
 
@@ -321,28 +323,29 @@ def test_what_is_linked_is_ticked_in_the_window(window: MainWindow) -> None:
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     window.ladder.add("drive")
-    links = LinksWindow(workspace, window)
+    links = workspace.give(LinksWindow, window)
     links.show()
     links.buttons["Link their stages of a kind"].click()
-    group = group_of(workspace.session, workspace.stage_id)
+    group = group_of(workspace.sessions.session, workspace.selection.stage_id)
     assert group is not None
     assert group.of_stages
     row = next(row for row in range(links.parameters.count())
                if links.parameters.item(row).text() == "Saturation: Drive")
     links.parameters.item(row).setCheckState(Qt.CheckState.Unchecked)
     click(window, DRUMS)
-    before = drive(workspace.session, BASS).params
+    before = drive(workspace.sessions.session, BASS).params
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
-    assert drive(workspace.session, BASS).params == before
+    assert drive(workspace.sessions.session, BASS).params == before
     window.bench.bars["asymmetry_pct"]._ask(20.0, commit=True)
-    assert drive(workspace.session, BASS).params["asymmetry_pct"] == 20.0
+    assert drive(workspace.sessions.session, BASS).params["asymmetry_pct"] == 20.0
     links.close()
 
 
 def drop(window: MainWindow, onto: str, keys: Qt.KeyboardModifier = NEITHER) -> None:
     """The chosen strip's chosen stage, dropped onto another's row."""
     workspace = window.workspace
-    mime = copying.dragged(workspace.strip_id, [workspace.strip.stage(workspace.stage_id)])
+    mime = copying.dragged(workspace.selection.strip_id,
+                           [workspace.selection.strip.stage(workspace.selection.stage_id)])
     actions = Qt.DropAction.MoveAction | Qt.DropAction.CopyAction
     window.desk.rows[onto].dropEvent(QDropEvent(QPointF(20.0, 10.0), actions, mime, Qt.MouseButton.LeftButton, keys))
 
@@ -352,20 +355,20 @@ def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
     click(window, HARMONIUM)
     window.ladder.add("drive")
     window.bench.bars["drive_db"]._ask(33.0, commit=True)
-    moved_id = workspace.stage_id
+    moved_id = workspace.selection.stage_id
     drop(window, BASS)
     assert kinds(window, HARMONIUM) == []
-    assert workspace.session.strip(BASS).chain[0].id == moved_id
-    assert (workspace.strip_id, workspace.stage_id) == (BASS, moved_id)
+    assert workspace.sessions.session.strip(BASS).chain[0].id == moved_id
+    assert (workspace.selection.strip_id, workspace.selection.stage_id) == (BASS, moved_id)
     drop(window, DRUMS, Qt.KeyboardModifier.ControlModifier)
     assert kinds(window, BASS) == kinds(window, DRUMS) == ["drive"]
-    assert workspace.session.strip(DRUMS).chain[0].id != moved_id
+    assert workspace.sessions.session.strip(DRUMS).chain[0].id != moved_id
     window.bench.bars["drive_db"]._ask(3.0, commit=True)
     drop(window, BASS, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-    assert drive(workspace.session, BASS).params["drive_db"] == 3.0
-    assert drive(workspace.session, BASS).id == moved_id
+    assert drive(workspace.sessions.session, BASS).params["drive_db"] == 3.0
+    assert drive(workspace.sessions.session, BASS).id == moved_id
     window.undo()
-    assert drive(workspace.session, BASS).params["drive_db"] == 33.0
+    assert drive(workspace.sessions.session, BASS).params["drive_db"] == 33.0
 
 
 def test_the_whole_group_is_heard_before_when_one_of_it_is_compared(window: MainWindow, qtbot: Any) -> None:
@@ -375,5 +378,5 @@ def test_the_whole_group_is_heard_before_when_one_of_it_is_compared(window: Main
     click(window, DRUMS)
     measured(qtbot, window)
     window.top_line.compare.toggle()
-    assert window.workspace.engine._before.strip_ids == {DRUMS, BASS}
+    assert window.workspace.playback.engine._before.strip_ids == {DRUMS, BASS}
     window.top_line.compare.toggle()

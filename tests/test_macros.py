@@ -139,72 +139,72 @@ def test_sessions_of_the_version_before_open(session: Session, tmp_path: Path) -
 
 def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.select(STRIP)
+    workspace.selection.select(STRIP)
     assert window.bench.macros.isHidden()
     window.ladder.add("drive")
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
     next(action for action in menu.actions() if action.text() == "Put into a new macro").trigger()
-    macro = workspace.strip.macros[0]
+    macro = workspace.selection.strip.macros[0]
     assert macro.name == "Drive, macro 1"
     bar = window.bench.macros.bars[macro.id]
     assert not window.bench.macros.isHidden()
     bar._ask(100.0, commit=True)
-    assert workspace.strip.chain[0].params["drive_db"] == 48.0
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 48.0
     assert window.bench.bars["drive_db"].value == 48.0
-    assert workspace.document.undo_label == macro.name
+    assert workspace.sessions.document.undo_label == macro.name
     window.undo()
-    assert workspace.strip.chain[0].params["drive_db"] == 12.0
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
     assert window.bench.macros.bars[macro.id].value == 0.0
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
     assert [action.text() for action in menu.actions() if action.text()] == [
         f"Take out of {macro.name}", "Put into a new macro"]
     menu.actions()[1].trigger()
-    assert workspace.strip.macros[0].targets == ()
+    assert workspace.selection.strip.macros[0].targets == ()
 
 
 def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.select(STRIP)
+    workspace.selection.select(STRIP)
     window.ladder.add("drive")
-    stage = workspace.stage_id
+    stage = workspace.selection.stage_id
     window.bench.open_macros()
     editor = window.bench.findChild(MacroEditor)
     editor.new_macro()
     editor.name.setText("Kiln")
     editor.name.editingFinished.emit()
-    assert window.bench.macros.bars[workspace.strip.macros[0].id].parameter.label == "Kiln"
+    assert window.bench.macros.bars[workspace.selection.strip.macros[0].id].parameter.label == "Kiln"
     below = editor.parameter_menu().actions()[0].menu()
     next(action for action in below.actions() if action.text() == "Drive: Drive").trigger()
     editor.bars[0, "low"]._ask(0.0, commit=True)
     editor.bars[0, "high"]._ask(20.0, commit=True)
     editor.bars[0, "curve"]._ask("late", commit=True)
-    assert workspace.strip.macros[0].targets == (Target(stage, "drive_db", 0.0, 20.0, Bend.LATE),)
+    assert workspace.selection.strip.macros[0].targets == (Target(stage, "drive_db", 0.0, 20.0, Bend.LATE),)
     editor.bars[-1, "value"]._ask(50.0, commit=True)
-    assert workspace.strip.stage(stage).params["drive_db"] == 5.0
+    assert workspace.selection.strip.stage(stage).params["drive_db"] == 5.0
     editor.take_out(0)
-    assert workspace.strip.macros[0].targets == ()
+    assert workspace.selection.strip.macros[0].targets == ()
     window.undo()
-    assert len(workspace.strip.macros[0].targets) == 1
+    assert len(workspace.selection.strip.macros[0].targets) == 1
     editor.remove_macro()
-    assert workspace.strip.macros == ()
+    assert workspace.selection.strip.macros == ()
     assert window.bench.macros.isHidden()
 
 
 def test_a_preset_brings_its_macros(window: MainWindow, qtbot, session: Session) -> None:
     workspace = window.workspace
-    workspace.select(STRIP)
+    workspace.selection.select(STRIP)
     strip = session.strip(STRIP)
     preset = Preset("Furnace", "keys", "destroy", "Hot.", strip.chain, strip.macros)
-    found = PresetBrowser(workspace, window)
+    found = workspace.give(PresetBrowser, window)
     found._shown = [preset]
     found.list.addItem("Furnace")
-    trial = workspace.document.trial("Preset Furnace")
+    trial = workspace.sessions.document.trial("Preset Furnace")
     trial.show(lambda session: found.tried(session, "Furnace"))
-    assert workspace.strip.macros[0].name == "Furnace"
+    assert workspace.selection.strip.macros[0].name == "Furnace"
     trial.keep()
-    changed = edit_macro(workspace.session, STRIP, workspace.strip.macros[0].id,
+    changed = edit_macro(workspace.sessions.session, STRIP, workspace.selection.strip.macros[0].id,
                          lambda macro: dataclasses.replace(macro, name="Kiln"))
     assert changed.strip(STRIP).macros[0].name == "Kiln"
     found.close()

@@ -161,24 +161,24 @@ def test_sessions_hold_zones(demo: Session, tmp_path: Path) -> None:
 
 def test_the_window_shows_both_and_the_zone(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.select("upright-bass")
-    meters = MetersWindow(workspace, window)
+    workspace.selection.select("upright-bass")
+    meters = workspace.give(MetersWindow, window)
     meters.show()
     assert meters.master.words("Integrated") == "\u2013"
-    workspace.toggle_play()
+    workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: meters.strip.words("Integrated").endswith("LUFS"), timeout=30000)
     qtbot.waitUntil(lambda: meters.strip.words("Short-term").endswith("LUFS"), timeout=30000)
     assert meters.strip.words("True peak").endswith("dBTP")
     assert "Upright bass" in meters.strip.accessibleName()
     assert meters.strip.in_zone() is None
     meters.wants_zone.click()
-    assert workspace.strip.zone_lufs == (-26.0, -20.0)
+    assert workspace.selection.strip.zone_lufs == (-26.0, -20.0)
     meters.ends["high"]._ask(-50.0, commit=True)
-    assert workspace.strip.zone_lufs == (-50.5, -50.0)
-    assert workspace.document.undo_label == "Loudness zone"
+    assert workspace.selection.strip.zone_lufs == (-50.5, -50.0)
+    assert workspace.sessions.document.undo_label == "Loudness zone"
     qtbot.waitUntil(lambda: meters.strip.in_zone() is False, timeout=30000)
     meters.ends["high"]._ask(0.0, commit=True)
     qtbot.waitUntil(lambda: meters.strip.in_zone() is True, timeout=30000)
     meters.wants_zone.click()
-    assert workspace.strip.zone_lufs is None
+    assert workspace.selection.strip.zone_lufs is None
     meters.close()

@@ -75,7 +75,7 @@ def test_every_picture_of_the_window_survives_an_error(tmp_path: Path) -> None:
                         "__import__('PyQt6.QtWidgets').QtWidgets.QWidget)] and None")
         told = program.ask("[m.text for m in workspace.messages.all if 'unexpected' in m.text]")
         assert 1 <= len(told) == len(set(told)) or len(told) < 40
-        assert program.ask("workspace.session.name")
+        assert program.ask("workspace.sessions.session.name")
         program.end()
 
 
@@ -128,9 +128,10 @@ def test_playing_goes_on_while_every_cache_is_damaged(damage: str, open_window: 
                                                      qtbot: Any) -> None:
     window = open_window()
     workspace = window.workspace
-    workspace.toggle_play()
-    qtbot.waitUntil(lambda: workspace.state.playing, timeout=20000)
-    copies = [workspace.imports.ready(strip.audio) for strip in workspace.session.strips if strip.audio is not None]
+    workspace.playback.toggle_play()
+    qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=20000)
+    copies = [workspace.imports.ready(strip.audio) for strip in workspace.sessions.session.strips
+              if strip.audio is not None]
     for copy in copies:
         assert copy is not None
         DAMAGE[damage](copy.data)
@@ -138,14 +139,15 @@ def test_playing_goes_on_while_every_cache_is_damaged(damage: str, open_window: 
     window.tape_strip._still = None
     window.grab()
     qtbot.waitUntil(lambda: all((found := workspace.imports.ready(strip.audio)) is not None and found.is_whole
-                                for strip in workspace.session.strips if strip.audio is not None), timeout=20000)
-    assert workspace.engine.restarts == 0
-    qtbot.waitUntil(lambda: workspace.state.playing, timeout=5000)
+                                for strip in workspace.sessions.session.strips if strip.audio is not None),
+                    timeout=20000)
+    assert workspace.playback.engine.restarts == 0
+    qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=5000)
     qtbot.waitUntil(lambda: _level(workspace, "upright-bass") > 0.003, timeout=10000)
 
 
 def _level(workspace: Any, strip_id: str) -> float:
-    reading = workspace.engine.reading(strip_id)
+    reading = workspace.playback.engine.reading(strip_id)
     return 0.0 if reading is None else float(reading.peak.max())
 
 
@@ -188,13 +190,13 @@ def _trigger(window: MainWindow, name: str) -> None:
 def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbot: Any, tmp_path: Path,
                                             make_audio: Callable[..., Path]) -> None:
     workspace = window.workspace
-    workspace.document.commit("Add bus", lambda _: add_bus(workspace.session, "New"))
-    strip_id = next(strip.id for strip in workspace.session.strips if strip.name == "New")
+    workspace.sessions.document.commit("Add bus", lambda _: add_bus(workspace.sessions.session, "New"))
+    strip_id = next(strip.id for strip in workspace.sessions.session.strips if strip.name == "New")
     target = strip_id if event == "undo of add bus" else "harmonium"
     stage = new_stage("tape")
     if event != "undo of add bus":
-        workspace.document.commit("Stage", lambda _: add_stage(workspace.session, target, stage))
-    workspace.select(target)
+        workspace.sessions.document.commit("Stage", lambda _: add_stage(workspace.sessions.session, target, stage))
+    workspace.selection.select(target)
     for name in TOOLS:
         _trigger(window, name)
     menu = window.desk.rows[target].menu()
@@ -210,13 +212,14 @@ def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbo
         case "undo of add bus":
             window.undo()
         case "strip removed":
-            workspace.document.commit("Remove", lambda _: remove_strip(workspace.session, target))
+            workspace.sessions.document.commit("Remove", lambda _: remove_strip(workspace.sessions.session, target))
         case "stage removed":
-            workspace.document.commit("Remove", lambda _: remove_stage(workspace.session, target, stage.id))
+            workspace.sessions.document.commit("Remove", lambda _: remove_stage(workspace.sessions.session, target,
+                                                                                stage.id))
         case "another session":
-            workspace.open_path(DEMO)
+            workspace.sessions.open_path(DEMO)
         case "new files":
-            workspace.open_audio([make_audio()])
+            workspace.sessions.open_audio([make_audio()])
     qtbot.wait(400)
     for action in menu.actions() if menu_lives else ():
         if action.text().startswith(("Bypass", "Add bus")):
@@ -226,7 +229,7 @@ def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbo
             tool.grab()
             tool.close()
     qtbot.wait(200)
-    assert workspace.session.strips
+    assert workspace.sessions.session.strips
 
 
 # -- memory -----------------------------------------------------------------------------------

@@ -54,11 +54,11 @@ def test_the_window_is_there_and_quiet(program: Program, display: Display) -> No
 
 def test_mouse_wheel_and_keys(program: Program, display: Display) -> None:
     display.hand("mousemove", *centre(program, "window.desk.rows['harmonium']", 0.3), "click", 1)
-    program.wait_for("workspace.strip_id == 'harmonium'")
+    program.wait_for("workspace.selection.strip_id == 'harmonium'")
     program.ask("window.ladder.add('drive')")
-    program.wait_for("len(workspace.strip.chain) > 0 and workspace.stage_id in "
-                     "[stage.id for stage in workspace.strip.chain]")
-    number = "workspace.strip.stage(workspace.stage_id).params['drive_db']"
+    program.wait_for("len(workspace.selection.strip.chain) > 0 and workspace.selection.stage_id in "
+                     "[stage.id for stage in workspace.selection.strip.chain]")
+    number = "workspace.selection.strip.stage(workspace.selection.stage_id).params['drive_db']"
     program.wait_for("window.bench.bars['drive_db'].isVisible()")
     before = program.ask(number)
     place = centre(program, "window.bench.bars['drive_db']")
@@ -72,9 +72,9 @@ def test_mouse_wheel_and_keys(program: Program, display: Display) -> None:
     # What is heard is changed by keys as well.
     display.hand("mousemove", *centre(program, "window.ladder", 0.9), "click", 1)
     display.hand("key", "space")
-    program.wait_for("workspace.state.playing")
+    program.wait_for("workspace.playback.state.playing")
     display.hand("key", "b")
-    program.wait_for("workspace.before")
+    program.wait_for("workspace.playback.before")
     display.hand("key", "ctrl+z")
     program.wait_for(f"{number} < {dragged}")
 
@@ -98,7 +98,7 @@ def test_files_dragged_from_another_program(program: Program, display: Display, 
         time.sleep(0.4)
         display.hand("mouseup", 1)
         program.wait_for(f"any(strip.audio is not None and strip.audio.name == {sound.name!r} "
-                         "for strip in workspace.session.strips)")
+                         "for strip in workspace.sessions.session.strips)")
     finally:
         source.kill()
         source.wait()
@@ -115,7 +115,7 @@ def test_the_close_button(program: Program, display: Display) -> None:
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGHUP])
 def test_signals_while_a_question_is_open(number: signal.Signals, program: Program, display: Display,
                                          tmp_path: Path) -> None:
-    program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
+    program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
     display.hand("search", "--onlyvisible", "--name", "Yellow Ember", "windowfocus", "--sync")
     display.hand("key", "alt+F4")
     display.hand("search", "--sync", "--onlyvisible", "--name", "Unsaved changes")
@@ -126,7 +126,7 @@ def test_signals_while_a_question_is_open(number: signal.Signals, program: Progr
 
 
 def test_the_display_dies(program: Program, display: Display, tmp_path: Path) -> None:
-    program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
+    program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
     family = program.family()
     begun = time.monotonic()
     display.server.kill()
@@ -143,7 +143,7 @@ def test_at_twice_the_size(tmp_path: Path) -> None:
         program.ready()
         assert program.ask("window.devicePixelRatioF()") == 2.0
         display.hand("mousemove", *centre(program, "window.top_line.compare", 0.2), "click", 1)
-        program.wait_for("workspace.before")
+        program.wait_for("workspace.playback.before")
         assert program.end()[2] == ""
 
 
@@ -151,8 +151,8 @@ def test_a_file_named_beside_unsaved_work_is_opened_as_well(display: Display, tm
     environment = display.environment(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
-        program.wait_for("workspace.keeper._autosave.file.exists()")
+        program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
+        program.wait_for("workspace.sessions.edits._autosave.file.exists()")
         program.process.kill()
     named = tmp_path / "other.ember"
     shutil.copytree(DEMO.parent, tmp_path / "demo")
@@ -161,7 +161,7 @@ def test_a_file_named_beside_unsaved_work_is_opened_as_well(display: Display, tm
     with running(environment, ["open", named]) as program:
         display.hand("search", "--sync", "--onlyvisible", "--name", "Unsaved work found", "windowfocus", "--sync")
         display.hand("key", "Return")
-        program.wait_for("workspace.session.tempo == 77.0")
+        program.wait_for("workspace.sessions.session.tempo == 77.0")
         display.hand("search", "--sync", "--onlyvisible", "--name", "The other one")
         for pid in program.family():
             # The second window stands on its own.
@@ -176,7 +176,7 @@ def test_a_hung_window_keeps_its_place(tmp_path: Path) -> None:
         first.process.send_signal(signal.SIGSTOP)
         try:
             with running(environment, ["open", DEMO]) as second:
-                second.wait_for("workspace.session.name.startswith('Night')")
+                second.wait_for("workspace.sessions.session.name.startswith('Night')")
                 assert "does not answer" in " ".join(
                     second.ask("[message.text for message in workspace.messages.all]"))
                 second.end()

@@ -163,26 +163,26 @@ def test_bypass_lets_the_input_through_in_step(session: Session) -> None:
 
 def test_sends_are_added_moved_and_taken_away(window: MainWindow) -> None:
     workspace = window.workspace
-    workspace.select("plucked-guitar")
+    workspace.selection.select("plucked-guitar")
     row = window.desk.rows["plucked-guitar"]
     pick(row.menu(), "Add bus")
-    bus = next(strip.id for strip in workspace.session.strips if strip.name == "Bus")
+    bus = next(strip.id for strip in workspace.sessions.session.strips if strip.name == "Bus")
     pick(window.desk.sends.menu(), "Bus")
-    assert workspace.document.undo_label == "Send to Bus"
+    assert workspace.sessions.document.undo_label == "Send to Bus"
     bar = window.desk.sends.bars[bus]
     bar._ask(-3.0, commit=True)
-    assert workspace.strip.sends == (Send(to=bus, level_db=-3.0),)
+    assert workspace.selection.strip.sends == (Send(to=bus, level_db=-3.0),)
     menu = QMenu()
     bar.menu_opening.emit(menu)
     pick(menu, "Pre-fader")
-    assert workspace.strip.sends[0].pre
+    assert workspace.selection.strip.sends[0].pre
     menu = QMenu()
     window.desk.sends.bars[bus].menu_opening.emit(menu)
     pick(menu, "Remove the send")
-    assert workspace.strip.sends == ()
+    assert workspace.selection.strip.sends == ()
     assert bus not in window.desk.sends.bars
     window.undo()
-    assert workspace.strip.sends != ()
+    assert workspace.selection.strip.sends != ()
     assert "sends to Bus" in window.desk.rows["plucked-guitar"].accessibleDescription()
 
 

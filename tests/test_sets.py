@@ -124,8 +124,8 @@ def test_odd_sets_are_named(change: dict[str, object], words: str, tmp_path: Pat
 
 @pytest.fixture
 def sets(window: MainWindow) -> SetWindow:
-    window.workspace.select("upright-bass")
-    made = SetWindow(window.workspace, window)
+    window.workspace.selection.select("upright-bass")
+    made = window.workspace.give(SetWindow, window)
     made.show()
     return made
 
@@ -138,33 +138,33 @@ def test_a_set_is_heard_kept_and_matched(window: MainWindow, sets: SetWindow, qt
     workspace = window.workspace
     assert sets.bus.currentText() == "Rhythm"
     choose(sets, "Crushed twin")
-    assert kinds(workspace.session, "upright-bass") == ["drive"]
-    assert workspace.document.undo_label is None
+    assert kinds(workspace.sessions.session, "upright-bass") == ["drive"]
+    assert workspace.sessions.document.undo_label is None
     choose(sets, "Rhythm on one deck")
-    assert kinds(workspace.session, "upright-bass") == ["bands", "comp"]
+    assert kinds(workspace.sessions.session, "upright-bass") == ["bands", "comp"]
     box = sets.boxes["brushed-drums"]
     assert box.currentText() == "drums: Tape machine"
     box.setCurrentIndex(0)
-    assert kinds(workspace.session, "brushed-drums") == []
+    assert kinds(workspace.sessions.session, "brushed-drums") == []
     sets.buttons["Keep"].click()
-    assert workspace.document.undo_label == "Set Rhythm on one deck"
+    assert workspace.sessions.document.undo_label == "Set Rhythm on one deck"
     for strip_id in ("rhythm", "upright-bass"):
         qtbot.waitUntil(lambda one=strip_id: workspace.measurer.fresh(one), timeout=60000)
     window.undo()
-    assert not any(strip.chain for strip in workspace.session.strips)
+    assert not any(strip.chain for strip in workspace.sessions.session.strips)
 
 
 def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetWindow) -> None:
-    before = window.workspace.session
+    before = window.workspace.sessions.session
     choose(sets, "A whole song on worn tape")
     assert not sets.bus.isEnabled()
-    assert window.workspace.session != before
+    assert window.workspace.sessions.session != before
     sets.list.setCurrentRow(0)
-    assert window.workspace.session == before
+    assert window.workspace.sessions.session == before
     choose(sets, "Loud and whole")
     sets.buttons["Back to what was there"].click()
-    assert window.workspace.session == before
-    assert window.workspace.document.undo_label is None
+    assert window.workspace.sessions.session == before
+    assert window.workspace.sessions.document.undo_label is None
 
 
 def test_what_is_on_a_bus_is_saved_as_a_set(window: MainWindow, sets: SetWindow,

@@ -160,29 +160,29 @@ def pick(menu: QMenu, *texts: str) -> None:
 
 def test_snapshots_are_taken_and_heard_at_equal_loudness(window: MainWindow, qtbot: Any) -> None:
     workspace, row = window.workspace, window.balance.snapshots
-    workspace.select(BASS)
+    workspace.selection.select(BASS)
     window.ladder.add("drive")
     measured(qtbot, window)
     row.buttons[0].click()
     window.bench.bars["drive_db"]._ask(36.0, commit=True)
     measured(qtbot, window)
-    hot_match = workspace.strip.match_db
+    hot_match = workspace.selection.strip.match_db
     row.buttons[1].click()
     assert row.buttons[1].isChecked()
     assert not row.buttons[0].isChecked()
     row.buttons[0].click()
-    assert workspace.strip.chain[0].params["drive_db"] == 12.0
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
     assert workspace.measurer.fresh(BASS), "what was measured before need not be measured again"
     first = workspace.measurer.latest(BASS)
-    assert first.after.integrated_lufs + workspace.strip.match_db == pytest.approx(
+    assert first.after.integrated_lufs + workspace.selection.strip.match_db == pytest.approx(
         first.before.integrated_lufs, abs=0.1)
     assert "drive -24.0 dB" in workspace.messages.all[-1].text
-    assert workspace.document.undo_label == "Snapshot 1"
+    assert workspace.sessions.document.undo_label == "Snapshot 1"
     row.use(1)
-    assert workspace.strip.match_db == pytest.approx(hot_match, abs=0.05)
+    assert workspace.selection.strip.match_db == pytest.approx(hot_match, abs=0.05)
     window.undo()
-    assert workspace.strip.chain[0].params["drive_db"] == 12.0
-    workspace.select("harmonium")
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
+    workspace.selection.select("harmonium")
     assert not any(button.isChecked() for button in row.buttons)
 
 
@@ -190,29 +190,30 @@ def test_a_snapshot_of_one_strip_moves_no_linked_one(window: MainWindow) -> None
     from yellow_ember.session.edits.link_edits import link_strips
 
     workspace, row = window.workspace, window.balance.snapshots
-    workspace.choose_only(BASS)
-    workspace.choose_also("brushed-drums")
+    workspace.selection.choose_only(BASS)
+    workspace.selection.choose_also("brushed-drums")
     window.ladder.add("drive")
-    workspace.document.commit("Link", lambda _: link_strips(workspace.session, workspace.chosen))
-    workspace.choose_only(BASS)
+    workspace.sessions.document.commit("Link", lambda _: link_strips(workspace.sessions.session,
+                                                                     workspace.selection.chosen))
+    workspace.selection.choose_only(BASS)
     row.take(0)
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
-    drums = workspace.session.strip("brushed-drums")
+    drums = workspace.sessions.session.strip("brushed-drums")
     assert drums.chain[0].params["drive_db"] == 30.0
     row.use(0)
-    assert workspace.strip.chain[0].params["drive_db"] == 12.0
-    assert workspace.session.strip("brushed-drums") == drums
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
+    assert workspace.sessions.session.strip("brushed-drums") == drums
 
 
 def test_names_notes_and_single_stages(window: MainWindow, monkeypatch: pytest.MonkeyPatch) -> None:
     workspace, row = window.workspace, window.balance.snapshots
-    workspace.select(BASS)
+    workspace.selection.select(BASS)
     for kind in ("drive", "bits"):
         window.ladder.add(kind)
     row.take(0)
-    workspace.select(BASS, workspace.strip.chain[0].id)
+    workspace.selection.select(BASS, workspace.selection.strip.chain[0].id)
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
-    workspace.select(BASS, workspace.strip.chain[1].id)
+    workspace.selection.select(BASS, workspace.selection.strip.chain[1].id)
     window.bench.bars["bits"]._ask(5.0, commit=True)
     row.take(1)
     answers = iter((("Chorus", True), ("Louder than the verse.", True)))
@@ -227,8 +228,8 @@ def test_names_notes_and_single_stages(window: MainWindow, monkeypatch: pytest.M
     assert "Louder than the verse." in tip
     assert "drive +18.0 dB" in tip
     pick(row.menu(1), "Take over a stage", "Saturation")
-    assert workspace.strip.chain[0].params["drive_db"] == 30.0
-    assert workspace.strip.chain[1].params["bits"] != 5.0
+    assert workspace.selection.strip.chain[0].params["drive_db"] == 30.0
+    assert workspace.selection.strip.chain[1].params["bits"] != 5.0
     pick(row.menu(1), "Copy a stage to", "Snapshot 1", "Bit reduction")
     assert row.snapshot(0).states[0].chain[1].params["bits"] == 5.0
     pick(row.menu(1), "Clear")
@@ -240,10 +241,10 @@ def test_the_whole_session_goes_back_and_forth(window: MainWindow) -> None:
     row.scope.setCurrentIndex(2)
     row.take(0)
     for strip_id in (BASS, "harmonium"):
-        workspace.choose_only(strip_id)
+        workspace.selection.choose_only(strip_id)
         window.ladder.add("tape")
     row.take(1)
     row.use(0)
-    assert not any(strip.chain for strip in workspace.session.strips)
+    assert not any(strip.chain for strip in workspace.sessions.session.strips)
     row.use(1)
-    assert [strip.id for strip in workspace.session.strips if strip.chain] == [BASS, "harmonium"]
+    assert [strip.id for strip in workspace.sessions.session.strips if strip.chain] == [BASS, "harmonium"]

@@ -32,13 +32,13 @@ def test_what_leans_a_strip(demo: Session) -> None:
 def spread(window: MainWindow, qtbot: Any) -> Spread:
     """A drive on drums and bass, both measured."""
     workspace = window.workspace
-    session = workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE))
+    session = workspace.sessions.session.with_(loop=Loop(10 * RATE, 12 * RATE))
     for strip_id in (DRUMS, BASS):
         session = add_stage(session, strip_id, new_stage("drive"))
-    workspace.document.commit("Drives", lambda _: session)
-    workspace.select(BASS)
+    workspace.sessions.document.commit("Drives", lambda _: session)
+    workspace.selection.select(BASS)
     measured(qtbot, window)
-    found = Spread(workspace, window)
+    found = workspace.give(Spread, window)
     found.show()
     qtbot.waitUntil(lambda: len(found.picture._lines) == 2, timeout=60000)
     return found
@@ -54,20 +54,21 @@ def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Sp
     qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=at)
     qtbot.mouseMove(picture, at - QPoint(0, 40))
     qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=at - QPoint(0, 40))
-    drive = workspace.session.strip(BASS).chain[0]
+    drive = workspace.sessions.session.strip(BASS).chain[0]
     assert drive.params["lean_db"] == pytest.approx(2.0, abs=0.3)
-    assert workspace.document.undo_label == "Lean of Upright bass"
+    assert workspace.sessions.document.undo_label == "Lean of Upright bass"
     measured(qtbot, window)
     leaned = {strip_id: middle_hz(found) for strip_id, _, _, found in picture._lines}
     assert abs(leaned[BASS] - places[BASS]) > 1.0, "the mark has moved with what is added"
     spread.bars[DRUMS]._ask(-6.0, commit=True)
-    assert workspace.session.strip(DRUMS).chain[0].params["lean_db"] == -6.0
+    assert workspace.sessions.session.strip(DRUMS).chain[0].params["lean_db"] == -6.0
     spread.view.setCurrentIndex(1)
     assert picture.view == 1
     assert not picture.grab().isNull()
     window.undo()
-    assert workspace.session.strip(DRUMS).chain[0].params["lean_db"] == 0.0
-    workspace.document.commit("Empty", lambda session: edit_strip(session, DRUMS, lambda strip: strip.with_(chain=())))
+    assert workspace.sessions.session.strip(DRUMS).chain[0].params["lean_db"] == 0.0
+    workspace.sessions.document.commit("Empty", lambda session: edit_strip(session, DRUMS,
+                                                                           lambda strip: strip.with_(chain=())))
     assert [strip_id for strip_id, *_ in picture._lines] == [BASS]
     spread.close()
 
@@ -100,19 +101,21 @@ def test_a_measured_match_is_no_jump(demo: Session) -> None:
 
 def test_one_stage_is_matched_alone(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
-    workspace.select(BASS)
+    workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
+                                                                                                    12 * RATE)))
+    workspace.selection.select(BASS)
     for kind in ("trim", "drive"):
         window.ladder.add(kind)
-    trim, drive = workspace.strip.chain
-    workspace.document.commit("Trim", lambda _: set_parameter(workspace.session, BASS, trim.id, "gain_db", -9.0))
-    workspace.select(BASS, drive.id)
+    trim, drive = workspace.selection.strip.chain
+    workspace.sessions.document.commit("Trim", lambda _: set_parameter(workspace.sessions.session, BASS, trim.id,
+                                                                       "gain_db", -9.0))
+    workspace.selection.select(BASS, drive.id)
     window.ladder.match_chosen()
-    qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Saturation", timeout=60000)
-    assert workspace.strip.chain[0].wet_db == 0.0
-    assert stage_offset(lambda _share: None, workspace.session, BASS, drive.id) == pytest.approx(0.0, abs=0.1)
+    qtbot.waitUntil(lambda: workspace.sessions.document.undo_label == "Match Saturation", timeout=60000)
+    assert workspace.selection.strip.chain[0].wet_db == 0.0
+    assert stage_offset(lambda _share: None, workspace.sessions.session, BASS, drive.id) == pytest.approx(0.0, abs=0.1)
     window.undo()
-    assert workspace.strip.chain[1].wet_db == 0.0
+    assert workspace.selection.strip.chain[1].wet_db == 0.0
 
 
 @pytest.mark.parametrize("mutes", [(), ("harmonium", "plucked-guitar", "ships-announcer")])
@@ -139,11 +142,12 @@ def quiet(_share: float) -> None:
 
 def test_the_strip_is_matched_in_the_mix_from_the_panel(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
-    workspace.select(BASS)
+    workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
+                                                                                                    12 * RATE)))
+    workspace.selection.select(BASS)
     window.ladder.add("drive")
     measured(qtbot, window)
     window.balance.mix_button.click()
-    qtbot.waitUntil(lambda: workspace.document.undo_label == "Match Upright bass in the mix", timeout=60000)
+    qtbot.waitUntil(lambda: workspace.sessions.document.undo_label == "Match Upright bass in the mix", timeout=60000)
     assert not window.balance.lock.isChecked()
     assert not workspace.settings.match_lock

@@ -57,11 +57,11 @@ def test_folders_that_cannot_be_written_are_said_once_and_stood_in_for(lost: str
         told = said(program)
         count = {"all": 4, "home": 4, "home unset": 0}.get(lost, 1)
         assert told.count("can't be written") == count
-        program.ask("workspace.select('rhythm') or window.ladder.add('drive')")
+        program.ask("workspace.selection.select('rhythm') or window.ladder.add('drive')")
         program.wait_for("workspace.measurer.fresh('rhythm')")
         time.sleep(1.2)
         assert said(program).count("can't be") == count, "it is said once"
-        assert program.ask("len(workspace.strip.chain)") >= 1
+        assert program.ask("len(workspace.selection.strip.chain)") >= 1
         status, _, errors = program.end()
     assert (status, errors) == (0, "")
     assert not Path("~").exists()
@@ -152,7 +152,7 @@ def test_signals_keep_the_work_and_ask_nothing(number: signal.Signals, tmp_path:
     environment = own_folders(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.select('rhythm') or window.ladder.add('drive')")
+        program.ask("workspace.selection.select('rhythm') or window.ladder.add('drive')")
         family = program.family()
         status, took, errors = program.end(number)
         assert (status, errors) == (0, "")
@@ -166,8 +166,8 @@ def test_nothing_runs_on_after_a_kill(delay: float, tmp_path: Path) -> None:
     environment = own_folders(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.toggle_play()")
-        program.ask("workspace.select('rhythm') or window.ladder.add('tape')")
+        program.ask("workspace.playback.toggle_play()")
+        program.ask("workspace.selection.select('rhythm') or window.ladder.add('tape')")
         time.sleep(delay)
         family = program.family()
         assert len(family) >= 2

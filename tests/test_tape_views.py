@@ -28,14 +28,14 @@ from yellow_ember.session.io.presets import own_folder
 
 def added(window: MainWindow, kind: str, strip: str = "rhythm") -> dict[str, Any]:
     """A stage of that kind on a strip, and its bench's controls."""
-    window.workspace.select(strip)
+    window.workspace.selection.select(strip)
     window.ladder.add(kind)
     return window.bench.bars
 
 
 def params(window: MainWindow) -> Any:
     workspace = window.workspace
-    return workspace.strip.stage(workspace.stage_id).params
+    return workspace.selection.strip.stage(workspace.selection.stage_id).params
 
 
 # -- bench ----------------------------------------------------------------------------------
@@ -60,10 +60,10 @@ def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot) ->
     assert bar.accessibleDescription().startswith("+3.0 | -2.0 dB")
     qtbot.mouseClick(bar, Qt.MouseButton.LeftButton, pos=mark)
     assert params(window)["record_db"] == 0.5
-    window.workspace.select("rhythm")
-    before = window.workspace.strip.chain[0].params["record_db"]
+    window.workspace.selection.select("rhythm")
+    before = window.workspace.selection.strip.chain[0].params["record_db"]
     window.ladder._drive(2.0)
-    assert window.workspace.strip.chain[0].params["record_db"] == before + 2.0
+    assert window.workspace.selection.strip.chain[0].params["record_db"] == before + 2.0
 
 
 def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot) -> None:
@@ -139,7 +139,7 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
     drawn = params(window)["drop_steps"]
     assert drawn[2] == pytest.approx(0.5, abs=0.15)
     assert drawn[4] == pytest.approx(0.9, abs=0.05)
-    assert window.workspace.document.undo_label == "Drawn steps"
+    assert window.workspace.sessions.document.undo_label == "Drawn steps"
     bars["drop_seed"]._ask(7.0, commit=True)
     assert lane.pattern[4] == drawn[4], "another seed leaves what is drawn"
     lane.setFocus()
@@ -149,11 +149,11 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
     assert len(params(window)["drop_steps"]) == 4 or params(window)["drop_steps"][4] is None
     qtbot.keyClick(lane, Qt.Key.Key_Left)
     assert "Step 4 of 32" in lane.accessibleDescription()
-    window.workspace.toggle_play()
+    window.workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: lane._playing is not None, timeout=60000)
-    eighth = 60.0 / window.workspace.session.tempo / 2.0
-    state = window.workspace.state
-    expected = int(state.position / window.workspace.session.rate // eighth) % 32
+    eighth = 60.0 / window.workspace.sessions.session.tempo / 2.0
+    state = window.workspace.playback.state
+    expected = int(state.position / window.workspace.sessions.session.rate // eighth) % 32
     assert abs(lane._playing - expected) <= 1
 
 
@@ -200,7 +200,7 @@ def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWind
     assert line_up.log.item(8).text() == "The machine is lined up."
     line_up.bars["source"]._ask("oscillator", commit=True)
     qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and np.abs(line_up.reading.vu).max() < 0.15, timeout=60000)
-    assert window.workspace.document.undo_label == "Line-up"
+    assert window.workspace.sessions.document.undo_label == "Line-up"
     window.undo()
     assert params(window) == before, "all of it is one step"
 
@@ -233,10 +233,10 @@ def browser(window: MainWindow) -> PresetBrowser:
 
 def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     measured(qtbot, window)
-    start = workspace.session
-    workspace.toggle_play()
+    start = workspace.sessions.session
+    workspace.playback.toggle_play()
     found = browser(window)
     found.source.setCurrentText("bass")
     assert {preset.source for preset in found._shown} == {"bass"}
@@ -245,27 +245,27 @@ def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot) -> 
     first = found.heard
     qtbot.keyClick(found.list, Qt.Key.Key_Down)
     qtbot.waitUntil(lambda: found.heard not in (None, first), timeout=40000)
-    assert workspace.document.undo_label is None, "trying is no step"
+    assert workspace.sessions.document.undo_label is None, "trying is no step"
     measured(qtbot, window)
     measurement = workspace.measurer.latest("upright-bass")
-    after = measurement.after.integrated_lufs + workspace.strip.match_db
+    after = measurement.after.integrated_lufs + workspace.selection.strip.match_db
     assert after == pytest.approx(measurement.before.integrated_lufs, abs=0.1)
     qtbot.keyClick(found, Qt.Key.Key_Escape)
-    assert workspace.session.strip("upright-bass").chain == start.strip("upright-bass").chain
+    assert workspace.sessions.session.strip("upright-bass").chain == start.strip("upright-bass").chain
     assert not found.isVisible()
 
 
 def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot) -> None:
-    window.workspace.select("harmonium")
+    window.workspace.selection.select("harmonium")
     found = browser(window)
     found.intention.setCurrentText("age")
     found.list.setCurrentRow(0)
     qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
     name = found.heard
     found.keep()
-    assert window.workspace.document.undo_label == f"Preset {name}"
+    assert window.workspace.sessions.document.undo_label == f"Preset {name}"
     window.undo()
-    assert window.workspace.strip.chain == ()
+    assert window.workspace.selection.strip.chain == ()
 
 
 def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
@@ -292,7 +292,7 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pyte
 
 
 def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, qtbot) -> None:
-    window.workspace.select("harmonium")
+    window.workspace.selection.select("harmonium")
     found = browser(window)
     found.search.setText("megaphone voice")
     assert [preset.name for preset in found._shown] == ["Through a megaphone"]
@@ -324,7 +324,7 @@ def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, 
 
 
 def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbot) -> None:
-    window.workspace.select("harmonium")
+    window.workspace.selection.select("harmonium")
     found = browser(window)
     assert not found.own_note.isEnabled()
     found.search.setText("keel weight")
@@ -346,18 +346,19 @@ def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbo
 
 def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.choose_only("harmonium")
-    workspace.choose_also("plucked-guitar")
+    workspace.selection.choose_only("harmonium")
+    workspace.selection.choose_also("plucked-guitar")
     found = browser(window)
     assert found.windowTitle().endswith("and 1 more")
     found.search.setText("two diodes")
     found.list.setCurrentRow(0)
     qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
     found.keep()
-    assert all(workspace.session.strip(strip_id).chain for strip_id in ("harmonium", "plucked-guitar"))
-    qtbot.waitUntil(lambda: all(workspace.measurer.fresh(strip_id) for strip_id in workspace.chosen), timeout=60000)
+    assert all(workspace.sessions.session.strip(strip_id).chain for strip_id in ("harmonium", "plucked-guitar"))
+    qtbot.waitUntil(lambda: all(workspace.measurer.fresh(strip_id) for strip_id in workspace.selection.chosen),
+                    timeout=60000)
     window.undo()
-    assert not any(strip.chain for strip in workspace.session.strips)
+    assert not any(strip.chain for strip in workspace.sessions.session.strips)
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])

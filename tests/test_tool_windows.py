@@ -10,7 +10,6 @@ from PyQt6.QtCore import QCoreApplication, QEvent, Qt
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.app.tools.blind_window import BlindWindow
@@ -23,18 +22,18 @@ from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 
-MAKERS: list[Callable[[Workspace, QWidget], QWidget]] = [
-    BalanceField, BatchWindow, lambda workspace, parent: BlindWindow(workspace, "strip", parent), LinksWindow,
-    MacroEditor, MetersWindow, PresetBrowser, SetWindow, Spread, VariationSheet]
+TOOLS: list[tuple[Callable[..., QWidget], tuple[str, ...]]] = [
+    (BalanceField, ()), (BatchWindow, ()), (BlindWindow, ("strip",)), (LinksWindow, ()), (MacroEditor, ()),
+    (MetersWindow, ()), (PresetBrowser, ()), (SetWindow, ()), (Spread, ()), (VariationSheet, ())]
 
 
-@pytest.mark.parametrize("make", MAKERS, ids=range(len(MAKERS)))
-def test_a_window_that_is_gone_hears_nothing(make: Callable[[Workspace, QWidget], QWidget], window: MainWindow,
-                                             qtbot: Any) -> None:
+@pytest.mark.parametrize(("tool", "more"), TOOLS, ids=range(len(TOOLS)))
+def test_a_window_that_is_gone_hears_nothing(tool: Callable[..., QWidget], more: tuple[str, ...],
+                                             window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     window.ladder.add("drive")
-    made = make(workspace, window)
+    made = workspace.give(tool, *more, window)
     made.show()
     qtbot.wait(50)
     if isinstance(made, ToolWindow):
@@ -45,8 +44,8 @@ def test_a_window_that_is_gone_hears_nothing(make: Callable[[Workspace, QWidget]
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     # Every signal that such windows listen to; an error in a slot fails the test.
     window.bench.bars["drive_db"]._ask(20.0, commit=True)
-    workspace.select("harmonium")
-    workspace.hear_before(True)
-    workspace.hear_before(False)
+    workspace.selection.select("harmonium")
+    workspace.playback.hear_before(True)
+    workspace.playback.hear_before(False)
     qtbot.wait(150)
     window.undo()

@@ -210,16 +210,16 @@ def wheel(widget: QWidget, steps: int) -> None:
 @pytest.fixture
 def driven(window: MainWindow, qtbot: Any) -> MainWindow:
     """Two stages on the bass, which is chosen."""
-    window.workspace.select(BASS)
+    window.workspace.selection.select(BASS)
     window.ladder.add("drive")
     window.ladder.add("trim")
-    window.workspace.select(BASS, window.workspace.strip.chain[0].id)
+    window.workspace.selection.select(BASS, window.workspace.selection.strip.chain[0].id)
     measured(qtbot, window)
     return window
 
 
 def hear_first_row(window: MainWindow, qtbot: Any) -> Audition:
-    browser = PresetBrowser(window.workspace, window)
+    browser = window.workspace.give(PresetBrowser, window)
     browser.show()
     browser.list.setCurrentRow(0)
     qtbot.waitUntil(lambda: browser.heard is not None, timeout=20000)
@@ -228,25 +228,25 @@ def hear_first_row(window: MainWindow, qtbot: Any) -> Audition:
 
 def test_leaving_a_preset_after_a_mute_leaves_the_mute_alone(driven: MainWindow, qtbot: Any) -> None:
     workspace = driven.workspace
-    chain = workspace.strip.chain
+    chain = workspace.selection.strip.chain
     browser = hear_first_row(driven, qtbot)
-    assert workspace.strip.chain != chain
+    assert workspace.selection.strip.chain != chain
     driven.desk.rows[DRUMS].toggle("mute")
-    assert workspace.strip.chain != chain, "it goes on being heard"
+    assert workspace.selection.strip.chain != chain, "it goes on being heard"
     qtbot.keyClick(browser, Qt.Key.Key_Escape)
-    assert workspace.strip.chain == chain
-    assert workspace.session.strip(DRUMS).mute
+    assert workspace.selection.strip.chain == chain
+    assert workspace.sessions.session.strip(DRUMS).mute
 
 
 def test_a_preset_that_is_kept_after_a_mute_is_a_step_of_its_own(driven: MainWindow, qtbot: Any) -> None:
     workspace = driven.workspace
-    chain = workspace.strip.chain
+    chain = workspace.selection.strip.chain
     browser = hear_first_row(driven, qtbot)
     driven.desk.rows[DRUMS].toggle("mute")
     browser.keep()
     driven.undo()
-    assert workspace.strip.chain == chain
-    assert workspace.session.strip(DRUMS).mute
+    assert workspace.selection.strip.chain == chain
+    assert workspace.sessions.session.strip(DRUMS).mute
 
 
 @pytest.mark.parametrize("where", ["bench", "handles", "desk", "macro", "tempo"])
@@ -256,10 +256,10 @@ def test_undo_right_behind_a_wheel_step_takes_that_back_alone(where: str, driven
         driven.ladder.add("eq")
         measured(qtbot, driven)
     if where == "macro":
-        target = Target(workspace.stage_id, "drive_db", 0.0, 30.0)
-        workspace.document.commit("Macro", lambda session: add_macro(session, BASS, "Push", (target,)))
-    workspace.document.commit("Mute", mute)
-    before = workspace.session
+        target = Target(workspace.selection.stage_id, "drive_db", 0.0, 30.0)
+        workspace.sessions.document.commit("Macro", lambda session: add_macro(session, BASS, "Push", (target,)))
+    workspace.sessions.document.commit("Mute", mute)
+    before = workspace.sessions.session
     match where:
         case "bench":
             wheel(driven.bench.bars["drive_db"], 2)
@@ -268,17 +268,17 @@ def test_undo_right_behind_a_wheel_step_takes_that_back_alone(where: str, driven
         case "tempo":
             wheel(driven.top_line.tempo, 2)
         case "macro":
-            wheel(driven.bench.macros.bars[workspace.strip.macros[0].id], 2)
+            wheel(driven.bench.macros.bars[workspace.selection.strip.macros[0].id], 2)
         case _:
             handles = driven.bench.picture._handles
             handles.chosen = next(place for place, handle in enumerate(handles._handles) if handle.width)
             handles._widen(2.0)
-    moved = workspace.session
+    moved = workspace.sessions.session
     assert without_matches(moved) != without_matches(before)
     driven.undo()
-    assert without_matches(workspace.session) == without_matches(before)
+    assert without_matches(workspace.sessions.session) == without_matches(before)
     driven.redo()
-    assert without_matches(workspace.session) == without_matches(moved)
+    assert without_matches(workspace.sessions.session) == without_matches(moved)
 
 
 def without_matches(session: Session) -> Session:
@@ -287,39 +287,39 @@ def without_matches(session: Session) -> Session:
 
 def test_a_wheel_step_followed_by_another_stage_is_kept(driven: MainWindow) -> None:
     workspace = driven.workspace
-    drive = workspace.strip.chain[0]
+    drive = workspace.selection.strip.chain[0]
     wheel(driven.bench.bars["drive_db"], 3)
-    workspace.select(BASS, workspace.strip.chain[1].id)
-    changed = workspace.strip.chain[0].params["drive_db"]
+    workspace.selection.select(BASS, workspace.selection.strip.chain[1].id)
+    changed = workspace.selection.strip.chain[0].params["drive_db"]
     assert changed != drive.params["drive_db"]
-    assert workspace.document.committed.strip(BASS).chain[0].params["drive_db"] == changed
-    assert workspace.document.undo_label == "Drive"
+    assert workspace.sessions.document.committed.strip(BASS).chain[0].params["drive_db"] == changed
+    assert workspace.sessions.document.undo_label == "Drive"
 
 
 def test_a_blind_test_moves_nobody_else(driven: MainWindow, qtbot: Any) -> None:
     workspace = driven.workspace
     stage = new_stage("drive")
-    workspace.document.commit("Drive", lambda session: add_stage(session, HARMONIUM, stage))
-    workspace.document.commit("Link", lambda session: link_strips(session, (BASS, HARMONIUM)))
-    workspace.choose_only(BASS)
-    workspace.choose_also(DRUMS)
-    workspace.select(BASS)
+    workspace.sessions.document.commit("Drive", lambda session: add_stage(session, HARMONIUM, stage))
+    workspace.sessions.document.commit("Link", lambda session: link_strips(session, (BASS, HARMONIUM)))
+    workspace.selection.choose_only(BASS)
+    workspace.selection.choose_also(DRUMS)
+    workspace.selection.select(BASS)
     driven.balance.snapshots.take(0)
     driven.bench.bars["drive_db"]._ask(40.0, commit=True)
     driven.balance.snapshots.take(1)
     measured(qtbot, driven)
-    blind = BlindWindow(workspace, "strip", driven)
+    blind = workspace.give(BlindWindow, "strip", driven)
     blind.show()
     blind.first.setCurrentText("Snapshot 1")
     blind.second.setCurrentText("without any stage")
-    others = {strip_id: workspace.session.strip(strip_id) for strip_id in (HARMONIUM, DRUMS)}
+    others = {strip_id: workspace.sessions.session.strip(strip_id) for strip_id in (HARMONIUM, DRUMS)}
     blind.buttons["Start"].click()
     qtbot.waitUntil(lambda: blind.test is not None, timeout=60000)
     for side in "ABAB":
         blind.hear(side)
         for strip_id, strip in others.items():
-            assert workspace.session.strip(strip_id).chain == strip.chain
-            assert workspace.session.strip(strip_id).bypass == strip.bypass
+            assert workspace.sessions.session.strip(strip_id).chain == strip.chain
+            assert workspace.sessions.session.strip(strip_id).bypass == strip.bypass
     blind.close()
 
 
@@ -327,51 +327,52 @@ def test_a_menu_that_was_opened_long_ago_leaves_a_new_match_alone(driven: MainWi
     workspace = driven.workspace
     row = driven.desk.rows[BASS]
     menu = row.menu()
-    workspace.document.adjust(lambda session: edit_strip(session, BASS, lambda strip: strip.with_(match_db=-7.5)))
+    workspace.sessions.document.adjust(lambda session: edit_strip(session, BASS,
+                                                                  lambda strip: strip.with_(match_db=-7.5)))
     entries = {action.text(): action for action in menu.actions()}
     entries["Add bus"].trigger()
-    assert workspace.session.strip(BASS).match_db == -7.5
+    assert workspace.sessions.session.strip(BASS).match_db == -7.5
     routing = next(action.menu() for action in menu.actions() if action.menu() is not None)
     for action in routing.actions():
         if action.isEnabled() and action.menu() is None:
             action.trigger()
             break
-    assert workspace.session.strip(BASS).match_db == -7.5
+    assert workspace.sessions.session.strip(BASS).match_db == -7.5
 
 
 def test_tools_end_with_the_session_that_they_are_about(driven: MainWindow, qtbot: Any) -> None:
     workspace = driven.workspace
     browser = hear_first_row(driven, qtbot)
-    workspace.open_path(DRY_DEMO)
-    opened = workspace.session
+    workspace.sessions.open_path(DRY_DEMO)
+    opened = workspace.sessions.session
     assert not browser.isVisible()
     browser.keep()
     qtbot.wait(300)
-    assert workspace.session == opened
+    assert workspace.sessions.session == opened
     assert not [tool for tool in driven.findChildren(ToolWindow) if tool.isVisible() and tool.of_the_session]
 
 
 def test_a_strip_that_goes_while_a_preset_is_heard_on_it(driven: MainWindow, qtbot: Any) -> None:
     browser = hear_first_row(driven, qtbot)
-    driven.workspace.document.commit("Remove", lambda session: remove_strip(session, BASS))
+    driven.workspace.sessions.document.commit("Remove", lambda session: remove_strip(session, BASS))
     assert not browser.isVisible()
-    assert driven.workspace.document.session == driven.workspace.document.committed
+    assert driven.workspace.sessions.document.session == driven.workspace.sessions.document.committed
 
 
 def test_a_bench_control_of_a_preset_that_is_heard_keeps_it(driven: MainWindow, qtbot: Any) -> None:
     """One turns a knob of what one hears: then that is what one works on."""
     workspace = driven.workspace
     browser = hear_first_row(driven, qtbot)
-    heard = workspace.strip.chain
-    workspace.select(BASS, heard[0].id)
+    heard = workspace.selection.strip.chain
+    workspace.selection.select(BASS, heard[0].id)
     driven.bench.bars["mix_pct"]._ask(50.0, commit=True)
-    assert workspace.strip.chain[0].mix_pct == 50.0
+    assert workspace.selection.strip.chain[0].mix_pct == 50.0
     qtbot.keyClick(browser, Qt.Key.Key_Escape)
-    assert workspace.strip.chain[0].mix_pct == 50.0
-    assert [stage.id for stage in workspace.strip.chain] == [stage.id for stage in heard]
+    assert workspace.selection.strip.chain[0].mix_pct == 50.0
+    assert [stage.id for stage in workspace.selection.strip.chain] == [stage.id for stage in heard]
     driven.undo()
     driven.undo()
-    assert workspace.strip.chain[0].kind == "drive"
+    assert workspace.selection.strip.chain[0].kind == "drive"
 
 
 def test_chains_put_in_place_have_the_same_stages_each_time_they_are_shown(demo: Session) -> None:

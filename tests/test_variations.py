@@ -94,8 +94,9 @@ def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Sess
 @pytest.fixture
 def driven(window: MainWindow) -> MainWindow:
     workspace = window.workspace
-    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
-    workspace.select(STRIP)
+    workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
+                                                                                                    12 * RATE)))
+    workspace.selection.select(STRIP)
     window.ladder.add("drive")
     return window
 
@@ -115,10 +116,10 @@ def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: 
     sheet.order.setCurrentText("hottest first")
     first = sheet._grid.itemAtPosition(0, 0).widget()
     assert first.found.heat_db == max(tile.found.heat_db for tile in sheet.tiles)
-    before = workspace.session
+    before = workspace.sessions.session
     qtbot.mouseClick(first, Qt.MouseButton.LeftButton)
-    assert workspace.strip.chain[0].params == first.found.values
-    assert workspace.strip.match_db == first.found.offset_db
+    assert workspace.selection.strip.chain[0].params == first.found.values
+    assert workspace.selection.strip.match_db == first.found.offset_db
     assert first.lit
     qtbot.keyClick(sheet, Qt.Key.Key_Right)
     second = sheet.heard
@@ -126,22 +127,22 @@ def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: 
     assert second.lit
     assert not first.lit
     sheet.buttons["Take over"].click()
-    assert workspace.document.undo_label == f"Variation {second.label}"
+    assert workspace.sessions.document.undo_label == f"Variation {second.label}"
     measured(qtbot, driven)
-    assert workspace.strip.match_db == pytest.approx(second.found.offset_db, abs=0.1)
+    assert workspace.selection.strip.match_db == pytest.approx(second.found.offset_db, abs=0.1)
     driven.undo()
-    assert workspace.strip.chain == before.strip(STRIP).chain
+    assert workspace.selection.strip.chain == before.strip(STRIP).chain
 
 
 def test_a_sheet_can_be_stopped_left_and_made_from_a_seed(driven: MainWindow, sheet: VariationSheet,
                                                          qtbot: Any) -> None:
-    before = driven.workspace.strip.chain
+    before = driven.workspace.selection.strip.chain
     sheet.hear(sheet.tiles[3])
-    assert driven.workspace.strip.chain != before
+    assert driven.workspace.selection.strip.chain != before
     sheet.random.setChecked(True)
     sheet.seed.setValue(9)
     sheet.buttons["Make"].click()
-    assert driven.workspace.strip.chain == before
+    assert driven.workspace.selection.strip.chain == before
     labels = [tile.label for tile in sheet.tiles]
     sheet.buttons["Stop"].click()
     assert sheet.buttons["Make"].isEnabled()
@@ -150,7 +151,7 @@ def test_a_sheet_can_be_stopped_left_and_made_from_a_seed(driven: MainWindow, sh
     qtbot.waitUntil(lambda: sheet.tiles[0].found is not None, timeout=60000)
     sheet.hear(sheet.tiles[0])
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
-    assert driven.workspace.strip.chain == before
+    assert driven.workspace.selection.strip.chain == before
 
 
 # -- the field --------------------------------------------------------------------------------
@@ -188,20 +189,20 @@ def test_the_field_maps_heat_and_moves_the_stage(driven: MainWindow, field: Bala
     frame = picture._frame()
     at = QPointF(frame.left() + 0.75 * frame.width(), frame.bottom() - 0.25 * frame.height())
     qtbot.mouseClick(picture, Qt.MouseButton.LeftButton, pos=at.toPoint())
-    params = workspace.strip.chain[0].params
+    params = workspace.selection.strip.chain[0].params
     kind = stage_kind("drive")
     assert kind.number("drive_db").position(params["drive_db"]) == pytest.approx(0.75, abs=0.01)
     assert kind.number("bright_db").position(params["bright_db"]) == pytest.approx(0.25, abs=0.01)
-    assert workspace.document.undo_label == "Drive and Brightness"
-    roughly = workspace.strip.match_db
+    assert workspace.sessions.document.undo_label == "Drive and Brightness"
+    roughly = workspace.selection.strip.match_db
     assert "heat" in field.state.text()
     measured(qtbot, driven)
-    assert workspace.strip.match_db == pytest.approx(roughly, abs=1.5)
+    assert workspace.selection.strip.match_db == pytest.approx(roughly, abs=1.5)
     assert workspace.measurer.latest(STRIP).comparison.heat_db == pytest.approx(
         bilinear(picture.heat, 0.75, 0.25), abs=4.0)
     picture.setFocus()
     qtbot.keyClick(picture, Qt.Key.Key_Right)
-    assert workspace.strip.chain[0].params["drive_db"] > params["drive_db"]
+    assert workspace.selection.strip.chain[0].params["drive_db"] > params["drive_db"]
     field.close()
 
 

@@ -136,19 +136,21 @@ def test_the_nonlinear_stage_is_named_first() -> None:
 
 def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.document.commit("Loop", lambda _: workspace.session.with_(loop=Loop(10 * RATE, 12 * RATE)))
-    workspace.document.commit("Drive", lambda _: add_stage(workspace.session, "brushed-drums", new_stage("drive")))
-    workspace.select(STRIP)
+    workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
+                                                                                                    12 * RATE)))
+    workspace.sessions.document.commit("Drive", lambda _: add_stage(workspace.sessions.session, "brushed-drums",
+                                                                    new_stage("drive")))
+    workspace.selection.select(STRIP)
     window.ladder.add("drive")
     measured(qtbot, window)
     qtbot.waitUntil(lambda: workspace.dissector.of(STRIP) is not None, timeout=60000)
     assert "odd -" in window.balance.kinds.accessibleDescription()
     assert "short-term at most -" in window.balance.numbers["Loudness after"].toolTip()
-    assert workspace.strip.chain[0].id in workspace.dissector.of(STRIP).stages
+    assert workspace.selection.strip.chain[0].id in workspace.dissector.of(STRIP).stages
     # What is not chosen is measured while nothing else is to be done.
     qtbot.waitUntil(lambda: workspace.measurer.fresh("brushed-drums"), timeout=60000)
     found = workspace.measurer.latest("brushed-drums")
-    assert workspace.session.strip("brushed-drums").match_db == pytest.approx(found.offset_db, abs=0.02)
+    assert workspace.sessions.session.strip("brushed-drums").match_db == pytest.approx(found.offset_db, abs=0.02)
     known = workspace.dissector.of(STRIP)
     window.bench.bars["drive_db"]._ask(30.0, commit=True)
     assert workspace.dissector.of(STRIP) is None
@@ -158,15 +160,17 @@ def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
 
 def test_a_warning_names_the_control_that_helps(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
-    workspace.select("harmonium")
+    workspace.selection.select("harmonium")
     window.ladder.add("tape")
-    stage = workspace.strip.chain[0]
+    stage = workspace.selection.strip.chain[0]
     for name, value in (("hiss", True), ("hiss_db", 20.0)):
-        workspace.document.commit(name, lambda _: set_parameter(workspace.session, "harmonium", stage.id, name, value))
+        workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "harmonium",
+                                                                         stage.id, name, value))
     measured(qtbot, window)
     assert window.balance.warning.isVisible()
     assert window.balance.warning.text() == (
         "What was added would hiss above 8 kHz: switch Hiss of Tape machine off")
-    workspace.document.commit("hiss", lambda _: set_parameter(workspace.session, "harmonium", stage.id, "hiss", False))
+    workspace.sessions.document.commit("hiss", lambda _: set_parameter(workspace.sessions.session, "harmonium",
+                                                                       stage.id, "hiss", False))
     measured(qtbot, window)
     assert not window.balance.warning.isVisible()

@@ -37,122 +37,123 @@ def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:
 
 def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    loop = workspace.session.loop
+    loop = workspace.sessions.session.loop
     qtbot.keyClick(window, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.position > loop.start + 4800, timeout=60000)
-    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.01, timeout=60000)
+    qtbot.waitUntil(lambda: workspace.playback.state.playing and workspace.playback.state.position > loop.start + 4800,
+                    timeout=60000)
+    qtbot.waitUntil(lambda: float(workspace.playback.engine.reading(MASTER).vu.max()) > 0.01, timeout=60000)
     assert window.top_line.play.accessibleName() == "Stop"
     qtbot.keyClick(window, Qt.Key.Key_L)
-    assert not workspace.session.loop.on
+    assert not workspace.sessions.session.loop.on
     qtbot.keyClick(window, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: not workspace.state.playing, timeout=60000)
+    qtbot.waitUntil(lambda: not workspace.playback.state.playing, timeout=60000)
 
 
 def test_stages_are_added_driven_moved_bypassed_and_removed(window: MainWindow, qtbot) -> None:
     workspace, ladder = window.workspace, window.ladder
-    workspace.select("rhythm")
-    start = workspace.session
+    workspace.selection.select("rhythm")
+    start = workspace.sessions.session
     ladder.add("tape")
     ladder.add("drive")
-    assert [stage.kind for stage in workspace.strip.chain] == ["tape", "drive"]
-    workspace.select("rhythm", workspace.strip.chain[0].id)
+    assert [stage.kind for stage in workspace.selection.strip.chain] == ["tape", "drive"]
+    workspace.selection.select("rhythm", workspace.selection.strip.chain[0].id)
     column = ladder._columns()[0].toRect()
     drag(qtbot, ladder, column.center(), column.center() - QPoint(0, 60))
-    assert workspace.strip.chain[0].params["record_db"] == pytest.approx(6.0, abs=0.6)
-    assert workspace.document.undo_label == "Drive Tape machine"
+    assert workspace.selection.strip.chain[0].params["record_db"] == pytest.approx(6.0, abs=0.6)
+    assert workspace.sessions.document.undo_label == "Drive Tape machine"
     window.undo()
-    assert workspace.strip.chain[0].params["record_db"] == 0.0, "a drag is one step"
+    assert workspace.selection.strip.chain[0].params["record_db"] == 0.0, "a drag is one step"
     window.redo()
     second = ladder._columns()[1].toRect()
     drag(qtbot, ladder, column.center(), QPoint(second.right() - 10, column.center().y()))
-    assert [stage.kind for stage in workspace.strip.chain] == ["drive", "tape"]
+    assert [stage.kind for stage in workspace.selection.strip.chain] == ["drive", "tape"]
     ladder.setFocus()
     qtbot.keyClick(ladder, Qt.Key.Key_X)
-    assert not workspace.strip.chain[1].on
+    assert not workspace.selection.strip.chain[1].on
     qtbot.keyClick(ladder, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
-    assert workspace.strip.chain[0].kind == "tape"
+    assert workspace.selection.strip.chain[0].kind == "tape"
     qtbot.keyClick(ladder, Qt.Key.Key_Up)
     qtbot.keyClick(ladder, Qt.Key.Key_Delete)
-    assert [stage.kind for stage in workspace.strip.chain] == ["drive"]
-    while workspace.document.undo():
+    assert [stage.kind for stage in workspace.selection.strip.chain] == ["drive"]
+    while workspace.sessions.document.undo():
         pass
-    assert workspace.session.strips == start.strips
+    assert workspace.sessions.session.strips == start.strips
 
 
 def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
     for kind in ("tape", "drive", "trim"):
         window.ladder.add(kind)
-        stage = workspace.strip.stage(workspace.stage_id)
+        stage = workspace.selection.strip.stage(workspace.selection.stage_id)
         assert stage.kind == kind
         assert set(window.bench.bars) == {*stage.params, "wet_db", "dry_db", "mix_pct", "mono"}
-    workspace.select(workspace.strip_id, workspace.strip.chain[0].id)
+    workspace.selection.select(workspace.selection.strip_id, workspace.selection.strip.chain[0].id)
     bias = window.bench.bars["bias_db"]
     drag(qtbot, bias, bias.rect().center(), bias.rect().center() + QPoint(30, 0))
-    assert workspace.strip.chain[0].params["bias_db"] == bias.value > 0.0
-    workspace.document.undo()
+    assert workspace.selection.strip.chain[0].params["bias_db"] == bias.value > 0.0
+    workspace.sessions.document.undo()
     assert bias.value == 0.0
     dry = window.bench.bars["dry_db"]
     dry._ask(-6.0, commit=True)
-    assert workspace.strip.chain[0].dry_db == -6.0
+    assert workspace.selection.strip.chain[0].dry_db == -6.0
     window.bench._to_defaults()
-    assert workspace.strip.chain[0].dry_db is None
+    assert workspace.selection.strip.chain[0].dry_db is None
     assert not window.bench.picture.grab().isNull()
 
 
 def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.select("upright-bass")
+    workspace.selection.select("upright-bass")
     use_preset(window, "Keel weight")
     measured(qtbot, window)
     found = workspace.measurer.latest("upright-bass")
-    after = found.after.integrated_lufs + workspace.strip.match_db
+    after = found.after.integrated_lufs + workspace.selection.strip.match_db
     assert after == pytest.approx(found.before.integrated_lufs, abs=0.1)
     assert window.balance.numbers["Heat"].text().endswith("dB")
-    assert window.balance.numbers["Match offset"].text() == f"{workspace.strip.match_db:+.2f} dB"
-    assert f"match {workspace.strip.match_db:+.2f} dB" in window.top_line.offset.text()
+    assert window.balance.numbers["Match offset"].text() == f"{workspace.selection.strip.match_db:+.2f} dB"
+    assert f"match {workspace.selection.strip.match_db:+.2f} dB" in window.top_line.offset.text()
     qtbot.keyClick(window, Qt.Key.Key_B)
-    assert workspace.before
+    assert workspace.playback.before
     assert window.top_line.compare.accessibleDescription() == "before is heard"
     qtbot.keyClick(window, Qt.Key.Key_B)
-    assert not workspace.before
+    assert not workspace.playback.before
     window.balance.lock.setChecked(False)
-    offset = workspace.strip.match_db
+    offset = workspace.selection.strip.match_db
     window.bench.bars["out_db"]._ask(-30.0, commit=True)
     measured(qtbot, window)
-    assert workspace.strip.match_db == offset
+    assert workspace.selection.strip.match_db == offset
     window.balance.match_button.click()
-    assert workspace.strip.match_db > offset + 3.0
+    assert workspace.selection.strip.match_db > offset + 3.0
 
 
 def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot) -> None:
     workspace, strip = window.workspace, window.tape_strip
     bar = round(4 * 60 / 96 * 48000)
     drag(qtbot, strip, QPoint(round(strip._x(bar)), 8), QPoint(round(strip._x(3 * bar)), 8))
-    assert (workspace.session.loop.start, workspace.session.loop.end) == (bar, 3 * bar)
+    assert (workspace.sessions.session.loop.start, workspace.sessions.session.loop.end) == (bar, 3 * bar)
     drag(qtbot, strip, QPoint(round(strip._x(3 * bar)), 8), QPoint(round(strip._x(2 * bar)), 8))
-    assert workspace.session.loop.end == 2 * bar
+    assert workspace.sessions.session.loop.end == 2 * bar
     qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(5.5 * bar)), 60))
-    assert (workspace.session.loop.start, workspace.session.loop.end) == (5 * bar, 6 * bar)
+    assert (workspace.sessions.session.loop.start, workspace.sessions.session.loop.end) == (5 * bar, 6 * bar)
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(8 * bar)), 60))
-    qtbot.waitUntil(lambda: abs(workspace.state.position - 8 * bar) < bar // 4, timeout=60000)
+    qtbot.waitUntil(lambda: abs(workspace.playback.state.position - 8 * bar) < bar // 4, timeout=60000)
     strip.setFocus()
     qtbot.keyClick(strip, Qt.Key.Key_Right)
-    qtbot.waitUntil(lambda: workspace.state.position > 8 * bar + bar // 8, timeout=60000)
+    qtbot.waitUntil(lambda: workspace.playback.state.position > 8 * bar + bar // 8, timeout=60000)
 
 
 def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> None:
     workspace = window.workspace
     row = window.desk.rows["upright-bass"]
     qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=QPoint(60, 10))
-    assert workspace.strip_id == "upright-bass"
+    assert workspace.selection.strip_id == "upright-bass"
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_S)
     qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=row._button_box(0).center().toPoint())
-    assert (workspace.strip.solo, workspace.strip.mute) == (True, True)
+    assert (workspace.selection.strip.solo, workspace.selection.strip.mute) == (True, True)
     window.desk.volume._ask(-12.0, commit=True)
-    assert workspace.strip.volume_db == -12.0
-    assert workspace.document.undo_label == "Volume of Upright bass"
+    assert workspace.selection.strip.volume_db == -12.0
+    assert workspace.sessions.document.undo_label == "Volume of Upright bass"
     monkeypatch.setattr("yellow_ember.app.panels.strip_row.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
     row.rename()
     assert window.desk.rows["upright-bass"].accessibleName() == "track Big bass"
@@ -161,25 +162,25 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pyt
 def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path) -> None:
     window = open_window()
     workspace = window.workspace
-    workspace.select("rhythm")
+    workspace.selection.select("rhythm")
     use_preset(window, "One crossing")
     measured(qtbot, window)
     path = tmp_path / "mine.ember"
-    assert workspace.save(path)
-    assert not workspace.document.modified
-    kept = workspace.session
+    assert workspace.sessions.save(path, workspace.selection.strip_id)
+    assert not workspace.sessions.document.modified
+    kept = workspace.sessions.session
     window.close()
     again = open_window(path)
-    assert again.workspace.session == kept.with_(shown="rhythm")
-    assert [stage.kind for stage in again.workspace.session.strip("rhythm").chain] == ["tape"]
+    assert again.workspace.sessions.session == kept.with_(shown="rhythm")
+    assert [stage.kind for stage in again.workspace.sessions.session.strip("rhythm").chain] == ["tape"]
     assert str(path) in again.workspace.settings.recent
 
 
 def test_saving_where_it_cannot_be_keeps_the_work(window: MainWindow) -> None:
     window.ladder.add("trim")
-    assert not window.workspace.save(Path("/proc/a.ember"))
+    assert not window.workspace.sessions.save(Path("/proc/a.ember"), window.workspace.selection.strip_id)
     assert "can't be written" in said(window)
-    assert window.workspace.document.modified
+    assert window.workspace.sessions.document.modified
 
 
 def drop(window: MainWindow, paths: list[Path]) -> None:
@@ -196,41 +197,41 @@ def test_dropped_files_make_a_session(open_window, qtbot, make_audio, tmp_path: 
     good = [make_audio("one.wav", rate=44100), make_audio("two.flac", channels=2), make_audio("six.wav", channels=6)]
     drop(window, [*good, text])
     workspace = window.workspace
-    assert [strip.name for strip in workspace.session.strips] == ["one", "two", "Master"]
-    assert workspace.session.rate == 44100
+    assert [strip.name for strip in workspace.sessions.session.strips] == ["one", "two", "Master"]
+    assert workspace.sessions.session.rate == 44100
     assert "6 channels" in said(window)
     assert "not an audio file" in said(window)
     qtbot.waitUntil(lambda: not workspace.imports.busy
-                    and workspace.imports.ready(workspace.session.strips[1].audio) is not None, timeout=20000)
-    workspace.toggle_play()
-    qtbot.waitUntil(lambda: float(workspace.engine.reading(MASTER).vu.max()) > 0.001, timeout=60000)
+                    and workspace.imports.ready(workspace.sessions.session.strips[1].audio) is not None, timeout=20000)
+    workspace.playback.toggle_play()
+    qtbot.waitUntil(lambda: float(workspace.playback.engine.reading(MASTER).vu.max()) > 0.001, timeout=60000)
 
 
 def test_a_broken_session_is_refused_in_words(window: MainWindow, tmp_path: Path) -> None:
     path = tmp_path / "broken.ember"
     path.write_text("{")
-    before = window.workspace.session
-    window.workspace.open_any([path])
+    before = window.workspace.sessions.session
+    window.workspace.sessions.open_any([path])
     assert "is not whole JSON" in said(window)
-    assert window.workspace.session == before
+    assert window.workspace.sessions.session == before
 
 
 def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtbot) -> None:
     path = tmp_path / "moved.ember"
-    assert window.workspace.save(path)
+    assert window.workspace.sessions.save(path, window.workspace.selection.strip_id)
     path.write_text(path.read_text().replace("upright-bass.flac", "gone/upright-bass.flac"))
-    window.workspace.open_any([path])
+    window.workspace.sessions.open_any([path])
     assert "The audio of Upright bass is missing" in said(window)
-    window.workspace.find_missing(DEMO.parent)
+    window.workspace.sessions.find_missing(DEMO.parent)
     assert "All audio is found" in said(window)
 
 
 def test_the_engine_killed_while_playing(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    workspace.toggle_play()
-    qtbot.waitUntil(lambda: workspace.state.playing, timeout=60000)
-    os.kill(workspace.engine.pid, signal.SIGKILL)
-    qtbot.waitUntil(lambda: workspace.engine.restarts == 1 and workspace.state.playing, timeout=3000)
+    workspace.playback.toggle_play()
+    qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=60000)
+    os.kill(workspace.playback.engine.pid, signal.SIGKILL)
+    qtbot.waitUntil(lambda: workspace.playback.engine.restarts == 1 and workspace.playback.state.playing, timeout=3000)
     assert "started again" in window.message_line.text.text()
 
 
@@ -244,13 +245,13 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 application = QApplication(sys.argv)
 window = MainWindow(Workspace(Settings()))
 window.show()
-window.workspace.open_path(DEMO)
-window.workspace.select("plucked-guitar")
+window.workspace.sessions.open_path(DEMO)
+window.workspace.selection.select("plucked-guitar")
 QTimer.singleShot(100, lambda: window.ladder.add("tape"))
 QTimer.singleShot(2100, lambda: os.kill(os.getpid(), signal.SIGKILL))
 application.exec()
@@ -262,45 +263,45 @@ application.exec()
     window = open_window()
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
     assert offer_recovery(window, left)
-    assert window.workspace.session.strip("plucked-guitar").chain[0].kind == "tape"
-    assert window.workspace.document.modified
+    assert window.workspace.sessions.session.strip("plucked-guitar").chain[0].kind == "tape"
+    assert window.workspace.sessions.document.modified
     assert leftovers() == []
 
 
 def test_printing_from_the_window(window: MainWindow, qtbot, tmp_path: Path) -> None:
     workspace = window.workspace
-    dialog = PrintDialog(workspace, window)
+    dialog = workspace.give(PrintDialog, window)
     dialog.stretch.setCurrentIndex(1)
     dialog.kind.setCurrentIndex(3)
     dialog.folder.setText(str(tmp_path))
     dialog.accept()
-    qtbot.waitUntil(lambda: not workspace.printing, timeout=60000)
+    qtbot.waitUntil(lambda: not workspace.rendering.is_running, timeout=60000)
     (file,) = tmp_path.glob("*.flac")
-    loop = workspace.session.loop
+    loop = workspace.sessions.session.loop
     assert soundfile.info(file).frames == loop.end - loop.start
     assert file.name in said(window)
     dialog.folder.setText(str(tmp_path / "no"))
     dialog.accept()
-    qtbot.waitUntil(lambda: not workspace.printing, timeout=60000)
+    qtbot.waitUntil(lambda: not workspace.rendering.is_running, timeout=60000)
     assert "there is no folder" in said(window)
     dialog.folder.setText(str(tmp_path))
     dialog.accept()
-    workspace.cancel_print()
+    workspace.rendering.cancel()
     assert "cancelled; no file was left" in said(window)
     assert len(list(tmp_path.iterdir())) == 1
 
 
 def test_settings_belong_to_program_and_session(window: MainWindow, qtbot) -> None:
     workspace = window.workspace
-    dialog = SettingsDialog(workspace, window)
+    dialog = workspace.give(SettingsDialog, window)
     dialog.block.setCurrentText("512")
     dialog.animation.setChecked(False)
     dialog.reference._ask(-20.0, commit=True)
     dialog.accept()
-    assert workspace.session.reference_dbfs == -20.0
+    assert workspace.sessions.session.reference_dbfs == -20.0
     assert (workspace.settings.block, workspace.settings.animation) == (512, False)
-    workspace.toggle_play()
-    qtbot.waitUntil(lambda: workspace.state.playing and workspace.state.blocks > 20, timeout=60000)
+    workspace.playback.toggle_play()
+    qtbot.waitUntil(lambda: workspace.playback.state.playing and workspace.playback.state.blocks > 20, timeout=60000)
 
 
 def test_layout_and_panels_are_remembered(open_window) -> None:
@@ -360,13 +361,13 @@ def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkey
     monkeypatch.setattr(main_window.QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Cancel)
     window.close()
     assert window.isVisible()
-    assert window.workspace.engine is not None
+    assert window.workspace.playback.engine is not None
 
 
 def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pytest.MonkeyPatch) -> None:
     window = open_window()
     workspace = window.workspace
-    workspace.document.commit("Tempo", lambda _: workspace.session.with_(tempo=71.0))
+    workspace.sessions.document.commit("Tempo", lambda _: workspace.sessions.session.with_(tempo=71.0))
 
     def asked(*_: object) -> None:
         raise AssertionError("no question")
@@ -374,24 +375,24 @@ def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pyte
     monkeypatch.setattr(QMessageBox, "question", asked)
     window.closes_quietly = lambda: True
     window.close()
-    file = workspace.keeper._autosave.file
+    file = workspace.sessions.edits._autosave.file
     assert '"tempo": 71.0' in file.read_text()
     file.unlink()
 
 
 def test_the_demo_itself_is_never_written(open_window) -> None:
     window = open_window(DEMO)
-    assert window.workspace.is_shipped
-    assert window.workspace.own_folder == Path.home()
+    assert window.workspace.sessions.is_shipped
+    assert window.workspace.sessions.own_folder == Path.home()
     assert read_session(DEMO).name == "Night Ferry to Saltmouth"
 
 
 def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtbot) -> None:
     window = open_window(DEMO)
     workspace = window.workspace
-    assert workspace.strip_id == "rhythm"
-    assert workspace.strip.chain[0].kind == "tape"
-    dry = [strip.name for strip in workspace.session.strips if not strip.chain]
+    assert workspace.selection.strip_id == "rhythm"
+    assert workspace.selection.strip.chain[0].kind == "tape"
+    dry = [strip.name for strip in workspace.sessions.session.strips if not strip.chain]
     assert dry == ["Plucked guitar"]
     window.resize(1280, 800)
     qtbot.wait(300)
@@ -400,29 +401,29 @@ def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtb
         bar = window.bench.bars[name]
         top = bar.mapTo(view, bar.rect().topLeft()).y()
         assert 0 <= top <= view.height() - bar.height(), name
-    matches = {strip.id: strip.match_db for strip in workspace.session.strips}
+    matches = {strip.id: strip.match_db for strip in workspace.sessions.session.strips}
     measured(qtbot, window)
-    for strip in workspace.session.strips:
+    for strip in workspace.sessions.session.strips:
         assert strip.match_db == pytest.approx(matches[strip.id], abs=0.1)
 
 
 def test_a_session_opens_at_the_strip_that_was_shown(open_window, tmp_path: Path) -> None:
     window = open_window()
-    window.workspace.select("harmonium")
-    assert window.workspace.save(tmp_path / "a.ember")
-    assert not window.workspace.document.modified
-    window.workspace.select("voice")
-    window.workspace.open_path(tmp_path / "a.ember")
-    assert window.workspace.strip_id == "harmonium"
+    window.workspace.selection.select("harmonium")
+    assert window.workspace.sessions.save(tmp_path / "a.ember", window.workspace.selection.strip_id)
+    assert not window.workspace.sessions.document.modified
+    window.workspace.selection.select("voice")
+    window.workspace.sessions.open_path(tmp_path / "a.ember")
+    assert window.workspace.selection.strip_id == "harmonium"
 
 
 def test_strips_that_are_chosen_together_are_routed_together(window: MainWindow) -> None:
     workspace = window.workspace
-    workspace.choose_only("brushed-drums")
-    workspace.choose_also_next("harmonium")
+    workspace.selection.choose_only("brushed-drums")
+    workspace.selection.choose_also_next("harmonium")
     menu = window.desk.rows["harmonium"].menu()
     feeds = next(action.menu() for action in menu.actions() if action.text() == "Feeds")
     next(action for action in feeds.actions() if action.text() == "Voice").trigger()
-    assert [workspace.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["voice", "voice"]
+    assert [workspace.sessions.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["voice", "voice"]
     window.undo()
-    assert [workspace.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["rhythm", "band"]
+    assert [workspace.sessions.session.strip(one).out for one in ("brushed-drums", "harmonium")] == ["rhythm", "band"]

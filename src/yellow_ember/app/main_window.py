@@ -19,7 +19,6 @@ from yellow_ember.app.panels.ladder import Ladder
 from yellow_ember.app.panels.message_line import MessageLine
 from yellow_ember.app.panels.tape_strip import TapeStrip
 from yellow_ember.app.panels.top_line import TopLine
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.app.tools.blind_window import BlindWindow
 from yellow_ember.app.tools.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
@@ -28,9 +27,10 @@ from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.app.tools.set_window import SetWindow
 from yellow_ember.app.tools.spread import Spread
-from yellow_ember.app.tools.tool_window import dropped_files
+from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import as_text, menu_text
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.atomic import free_name
 from yellow_ember.files.reading import READABLE
 from yellow_ember.plain_text import plain_file_name, plain_line
@@ -52,13 +52,13 @@ class MainWindow(QMainWindow):
         self.closes_quietly: Callable[[], bool] = lambda: False
         """Whether the desktop closes the window, not its user: then the work is kept, and no question asked."""
         self.setAcceptDrops(True)
-        self.top_line = TopLine(workspace)
-        self.desk = Desk(workspace)
-        self.ladder = Ladder(workspace)
-        self.bench = Bench(workspace)
-        self.balance = Balance(workspace)
-        self.tape_strip = TapeStrip(workspace)
-        self.message_line = MessageLine(workspace)
+        self.top_line = workspace.give(TopLine)
+        self.desk = workspace.give(Desk)
+        self.ladder = workspace.give(Ladder)
+        self.bench = workspace.give(Bench)
+        self.balance = workspace.give(Balance)
+        self.tape_strip = workspace.give(TapeStrip)
+        self.message_line = workspace.give(MessageLine)
         self._splitters = {
             "middle": _splitter(Qt.Orientation.Vertical, (self.ladder, self.bench), (210, 390)),
         }
@@ -83,9 +83,10 @@ class MainWindow(QMainWindow):
             ("Waveform", self.tape_strip))
         self._covered: list[QWidget] = []
         self._make_menus()
-        workspace.session_changed.connect(lambda _session: self._refresh())
-        workspace.opened.connect(self._refresh)
-        workspace.pictures_hidden.connect(self._hide_pictures)
+        workspace.sessions.changed.connect(lambda _session: self._refresh())
+        workspace.sessions.opened.connect(self._refresh)
+        workspace.playback.pictures_hidden.connect(self._hide_pictures)
+        workspace.closing.connect(self._close_tools)
         self.resize(1280, 800)
         self.setMinimumSize(900, 620)
         self._restore_layout()
@@ -116,39 +117,39 @@ class MainWindow(QMainWindow):
         assert earlier is not None
         assert aside is not None
         earlier.aboutToShow.connect(lambda: self._fill_cards(
-            earlier, () if workspace.document.path is None else versions(workspace.document.path)))
+            earlier, () if workspace.sessions.document.path is None else versions(workspace.sessions.document.path)))
         aside.aboutToShow.connect(lambda: self._fill_cards(aside, work_set_aside()))
         self._action(session, "Find missing audio\u2026", "", self.find_missing)
         session.addSeparator()
-        self._action(session, "Print to files\u2026", "Ctrl+P", lambda: PrintDialog(workspace, self).show())
-        self._action(session, "Batch\u2026", "Ctrl+Shift+P", lambda: BatchWindow(workspace, self).show())
-        self._action(session, "Settings\u2026", "Ctrl+,", lambda: SettingsDialog(workspace, self).show())
+        self._action(session, "Print to files\u2026", "Ctrl+P", lambda: workspace.give(PrintDialog, self).show())
+        self._action(session, "Batch\u2026", "Ctrl+Shift+P", lambda: workspace.give(BatchWindow, self).show())
+        self._action(session, "Settings\u2026", "Ctrl+,", lambda: workspace.give(SettingsDialog, self).show())
         self._action(session, "Quit", "Ctrl+Q", self.close)
         self._undo = self._action(edit, "Undo", "Ctrl+Z", self.undo)
         self._redo = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
         edit.addSeparator()
-        self._action(edit, "Copy the stage", "Ctrl+C", lambda: copying.copy_stage(workspace))
-        self._action(edit, "Copy the path", "Ctrl+Shift+C", lambda: copying.copy_chain(workspace))
-        self._action(edit, "Paste", "Ctrl+V", lambda: copying.paste(workspace))
-        self._action(edit, "Paste settings", "Ctrl+Shift+V", lambda: copying.paste_settings(workspace))
+        self._action(edit, "Copy the stage", "Ctrl+C", lambda: workspace.give(copying.copy_stage))
+        self._action(edit, "Copy the path", "Ctrl+Shift+C", lambda: workspace.give(copying.copy_chain))
+        self._action(edit, "Paste", "Ctrl+V", lambda: workspace.give(copying.paste))
+        self._action(edit, "Paste settings", "Ctrl+Shift+V", lambda: workspace.give(copying.paste_settings))
         edit.addSeparator()
         self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
         self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)
-        self._action(edit, "Sets\u2026", "Shift+P", lambda: SetWindow(workspace, self).show())
+        self._action(edit, "Sets\u2026", "Shift+P", lambda: workspace.give(SetWindow, self).show())
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
-        self._action(edit, "Links\u2026", "Ctrl+L", lambda: LinksWindow(workspace, self).show())
+        self._action(edit, "Links\u2026", "Ctrl+L", lambda: workspace.give(LinksWindow, self).show())
         self._action(edit, "Balance field of the stage\u2026", "F", self.bench.open_field)
         self._action(edit, "Variations of the stage\u2026", "V", self.bench.open_variations)
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
         self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)
         self._action(edit, "Match loudness now", "Ctrl+M", workspace.matcher.match_chosen)
-        self._action(view, "Play or stop", "Space", workspace.toggle_play)
+        self._action(view, "Play or stop", "Space", workspace.playback.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
-        self._action(view, "Spread of all strips\u2026", "Ctrl+D", lambda: Spread(workspace, self).show())
-        self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: MetersWindow(workspace, self).show())
+        self._action(view, "Spread of all strips\u2026", "Ctrl+D", lambda: workspace.give(Spread, self).show())
+        self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: workspace.give(MetersWindow, self).show())
         self._action(view, "Blind test\u2026", "Ctrl+T", self.open_blind_test)
         self._action(view, "What was added, alone", "D", self.top_line.compare.toggle_added)
         snapshots = view.addMenu("Snapshots")
@@ -186,8 +187,8 @@ class MainWindow(QMainWindow):
                              for name in self.workspace.settings.recent])
 
     def _refresh(self) -> None:
-        document = self.workspace.document
-        name = plain_line(self.workspace.session.name).replace("[*]", "[ *]")
+        document = self.workspace.sessions.document
+        name = plain_line(self.workspace.sessions.session.name).replace("[*]", "[ *]")
         self.setWindowTitle(f"{name}{' (unsaved)' if document.modified else ''} - Yellow Ember")
         self._undo.setEnabled(document.undo_label is not None)
         self._undo.setText(menu_text(f"Undo: {document.undo_label}") if document.undo_label else "Undo")
@@ -197,32 +198,32 @@ class MainWindow(QMainWindow):
     # -- commands -----------------------------------------------------------------------
 
     def undo(self) -> None:
-        label = self.workspace.document.undo()
+        label = self.workspace.sessions.document.undo()
         if label:
             self.workspace.messages.say(f"Undone: {label}")
             self._refresh()
 
     def redo(self) -> None:
-        label = self.workspace.document.redo()
+        label = self.workspace.sessions.document.redo()
         if label:
             self.workspace.messages.say(f"Done again: {label}")
             self._refresh()
 
     def open_blind_test(self) -> None:
         """A, B and X, of the snapshots whose scope is chosen."""
-        BlindWindow(self.workspace, SCOPES[self.balance.snapshots.scope.currentIndex()], self).show()
+        self.workspace.give(BlindWindow, SCOPES[self.balance.snapshots.scope.currentIndex()], self).show()
 
     def help(self) -> None:
         """Help, at the page of the chosen stage where there is one."""
-        workspace = self.workspace
-        page = f"stage:{workspace.strip.stage(workspace.stage_id).kind}" if workspace.stage_id else FIRST
+        selection = self.workspace.selection
+        page = f"stage:{selection.strip.stage(selection.stage_id).kind}" if selection.stage_id else FIRST
         window = HelpWindow(self.ladder.open_presets, self)
         window.show_page(page)
         window.show()
 
     def bypass_path(self) -> None:
         """The whole path of the chosen strips, and of all linked with them, out or in."""
-        self.desk.rows[self.workspace.strip_id].toggle("bypass")
+        self.desk.rows[self.workspace.selection.strip_id].toggle("bypass")
 
     def _audio_files(self, title: str) -> list[Path]:
         names, _ = QFileDialog.getOpenFileNames(self, title, "", f"{_AUDIO_FILTER};;All files (*)")
@@ -231,10 +232,10 @@ class MainWindow(QMainWindow):
     def new_from_audio(self) -> None:
         paths = self._audio_files("New session from audio files")
         if paths and self._may_leave():
-            self.workspace.open_audio(paths)
+            self.workspace.sessions.open_audio(paths)
 
     def add_tracks(self) -> None:
-        self.workspace.add_audio(self._audio_files("Add tracks"))
+        self.workspace.sessions.add_audio(self._audio_files("Add tracks"))
 
     def open(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"{_SESSION_FILTER};;{_AUDIO_FILTER};;All files (*)")
@@ -243,7 +244,7 @@ class MainWindow(QMainWindow):
 
     def _open_paths(self, paths: list[Path]) -> None:
         if self._may_leave():
-            self.workspace.open_any(paths)
+            self.workspace.sessions.open_any(paths)
 
     def take_over(self, paths: list[Path]) -> None:
         """What a second start brings: come to the front, and open its files."""
@@ -256,12 +257,15 @@ class MainWindow(QMainWindow):
 
     def save(self) -> bool:
         """Save where the session lives; ask where it has no file of its own yet, or another has written it."""
-        path = self.workspace.document.path
-        if path is None or self.workspace.is_shipped:
+        path = self.workspace.sessions.document.path
+        if path is None or self.workspace.sessions.is_shipped:
             return self.save_as()
-        if self.workspace.changed_on_disk:
+        if self.workspace.sessions.changed_on_disk:
             return self._save_beside(path)
-        return self.workspace.save(path)
+        return self._save_to(path)
+
+    def _save_to(self, path: Path) -> bool:
+        return self.workspace.sessions.save(path, self.workspace.selection.strip_id)
 
     def _save_beside(self, path: Path) -> bool:
         """The file holds what somebody else wrote: ask what is to stay."""
@@ -276,19 +280,19 @@ class MainWindow(QMainWindow):
         box.setDefaultButton(both)
         box.exec()
         if box.clickedButton() is both:
-            return self.workspace.save(beside)
-        return box.clickedButton() is over and self.workspace.save(path)
+            return self._save_to(beside)
+        return box.clickedButton() is over and self._save_to(path)
 
     def save_as(self) -> bool:
-        wanted = self.workspace.own_folder / f"{plain_file_name(self.workspace.session.name)}{SUFFIX}"
+        wanted = self.workspace.sessions.own_folder / f"{plain_file_name(self.workspace.sessions.session.name)}{SUFFIX}"
         path = ask_where_to_save(self, "Save as", wanted, _SESSION_FILTER, SUFFIX)
-        return path is not None and self.workspace.save(path)
+        return path is not None and self._save_to(path)
 
     def open_card(self, card: Card) -> None:
         """Open a session that was kept."""
         if self._may_leave():
             try:
-                self.workspace.open_card(card)
+                self.workspace.sessions.open_card(card)
             except SessionFileError as error:
                 self.workspace.messages.warn(str(error))
 
@@ -299,15 +303,15 @@ class MainWindow(QMainWindow):
     def find_missing(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "Look for missing audio in")
         if folder:
-            self.workspace.find_missing(Path(folder))
+            self.workspace.sessions.find_missing(Path(folder))
 
     def _may_leave(self) -> bool:
         """True when the present session may go: it is saved, or the user gives it up."""
-        if not self.workspace.document.modified:
+        if not self.workspace.sessions.document.modified:
             return True
         button = QMessageBox.StandardButton
         answer = QMessageBox.question(
-            self, "Unsaved changes", as_text(f"Save the changes to {self.workspace.session.name}?"),
+            self, "Unsaved changes", as_text(f"Save the changes to {self.workspace.sessions.session.name}?"),
             button.Save | button.Discard | button.Cancel, button.Save)
         return self.save() if answer == button.Save else answer == button.Discard
 
@@ -336,6 +340,10 @@ class MainWindow(QMainWindow):
         """Put everything away, without a question; unsaved edits are given up unless they are to be kept."""
         self._keep_layout()
         self.workspace.close(keep_unsaved=keep_unsaved)
+
+    def _close_tools(self) -> None:
+        for tool in self.findChildren(ToolWindow):
+            tool.close()
 
     def _keep_layout(self) -> None:
         layout = {"window": _text(self.saveGeometry())}

@@ -19,9 +19,9 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.single import Answer, SingleInstance, hand_over
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import load_settings
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import as_text
+from yellow_ember.app.workspace import Workspace
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.atomic import parts_swept, sweep_parts
 from yellow_ember.files.reading import AudioFileError
@@ -65,7 +65,7 @@ def _run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
     report_unexpected(workspace.messages)
     theme.apply(application, settings.look)
     window = MainWindow(workspace)
-    ending = SystemEnding(workspace.keeper.write_now, workspace.kill_engine)
+    ending = SystemEnding(workspace.sessions.edits.write_now, workspace.playback.kill_engine)
     ending.asked.connect(lambda: application.exit(0))
     window.closes_quietly = lambda: ending.logging_out
     window.show()
@@ -94,7 +94,7 @@ def _first_session(window: MainWindow, paths: list[Path]) -> None:
         # What was named on the command line is opened as well, in a window of its own.
         subprocess.Popen([sys.executable, "-m", "yellow_ember", "open", "--apart", *map(str, paths)])
     elif paths:
-        window.workspace.open_any(paths)
+        window.workspace.sessions.open_any(paths)
     elif not taken_up:
         window.workspace.messages.say("Drop audio files here, or open a session")
 
@@ -109,7 +109,7 @@ def offer_recovery(window: MainWindow, card: Card) -> bool:
         button.Yes | button.No, button.Yes)
     try:
         if answer == button.Yes:
-            window.workspace.take_up(card)
+            window.workspace.sessions.take_up(card)
             return True
         set_aside(card)
         window.workspace.messages.say("The unsaved work is kept under Session > Work set aside")

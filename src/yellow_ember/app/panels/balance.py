@@ -10,8 +10,16 @@ from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.panels.snapshot_row import SnapshotRow
+from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.asked_match import AskedMatch
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.dissector import Dissector
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
@@ -200,11 +208,15 @@ def _lufs(value: float) -> str:
 class Balance(QWidget):
     """The panel at the right."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, settings: Settings, messages: Messages,
+                 jobs: JobKeeper, measurer: Measurer, matcher: Matcher, added: AddedListening,
+                 dissector: Dissector) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._workspace = workspace
+        self._sessions, self._selection, self._settings, self._messages = sessions, selection, settings, messages
+        self._jobs, self._measurer, self._matcher, self._added = jobs, measurer, matcher, added
+        self._dissector = dissector
         self.bands = BandPicture()
         self.heat, self.kinds = HeatBar(), KindBars()
         self.warning = TextLabel()
@@ -231,34 +243,34 @@ class Balance(QWidget):
             self.numbers[name] = number
         self.match_button = QPushButton("Match")
         self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
-        self.match_button.clicked.connect(workspace.matcher.match_chosen)
-        self._matches = AskedMatch(workspace)
+        self.match_button.clicked.connect(self._matcher.match_chosen)
+        self._matches = AskedMatch(self._sessions, self._settings, self._messages, self._jobs)
         self.mix_button = QPushButton("In mix")
         self.mix_button.setToolTip("Make the mix as loud with this strip's chain as without it, as it is heard now")
-        self.mix_button.clicked.connect(lambda _checked: self._matches.match_in_mix(workspace.strip_id))
+        self.mix_button.clicked.connect(lambda _checked: self._matches.match_in_mix(self._selection.strip_id))
         self.lock = QPushButton("Keep matched")
         self.lock.setCheckable(True)
-        self.lock.setChecked(workspace.settings.match_lock)
+        self.lock.setChecked(self._settings.match_lock)
         self.lock.setToolTip("Match again whenever a change has settled")
         self.lock.toggled.connect(self._set_lock)
-        self.snapshots = SnapshotRow(workspace)
+        self.snapshots = SnapshotRow(self._sessions, self._selection, self._messages)
         self.keep_tone = QCheckBox("with the change of tone")
         self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
-        self.keep_tone.toggled.connect(lambda on: workspace.added.set(keep_tone=on))
+        self.keep_tone.toggled.connect(lambda on: self._added.set(keep_tone=on))
         self.alone = TextLabel()
         self.alone.setAccessibleName("Level of what was added")
         self.louder = ValueBar(LOUDER)
         self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))
         self._added_row = QWidget()
-        added = QVBoxLayout(self._added_row)
-        added.setContentsMargins(0, 0, 0, 0)
-        added.setSpacing(3)
+        below = QVBoxLayout(self._added_row)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(3)
         head_row = QHBoxLayout()
         head_row.addWidget(self.keep_tone)
         head_row.addWidget(self.alone, 1, Qt.AlignmentFlag.AlignRight)
-        added.addLayout(head_row)
-        added.addWidget(self.louder)
-        workspace.added.changed.connect(self.refresh)
+        below.addLayout(head_row)
+        below.addWidget(self.louder)
+        self._added.changed.connect(self.refresh)
         buttons = QHBoxLayout()
         buttons.addWidget(self.match_button)
         buttons.addWidget(self.mix_button)
@@ -275,39 +287,38 @@ class Balance(QWidget):
         layout.addLayout(buttons)
         layout.addWidget(self._added_row)
         layout.addWidget(self.snapshots)
-        workspace.measurer.changed.connect(self.refresh)
-        workspace.dissector.changed.connect(self.refresh)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
+        self._measurer.changed.connect(self.refresh)
+        self._dissector.changed.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
         self.refresh()
 
     def sizeHint(self) -> QSize:
         return QSize(274, 500)
 
     def _set_louder(self, louder_db: float) -> None:
-        self._workspace.added.set(louder_db=louder_db)
+        self._added.set(louder_db=louder_db)
         self.louder.show_value(louder_db)
 
     def _set_lock(self, on: bool) -> None:
-        self._workspace.settings.match_lock = on
+        self._settings.match_lock = on
         if on:
-            self._workspace.matcher.match_chosen()
-            self._workspace.matcher.want()
+            self._matcher.match_chosen()
+            self._matcher.want()
 
     def refresh(self) -> None:
         """Show the newest measurement of the chosen strip."""
-        workspace = self._workspace
-        strip, measurer = workspace.strip, workspace.measurer
+        strip, measurer = self._selection.strip, self._measurer
         found = measurer.latest(strip.id)
         fresh = measurer.fresh(strip.id)
         self.bands.show_measurement(found, strip.match_db, fresh)
         self.match_button.setEnabled(found is not None)
         self.mix_button.setEnabled(bool(strip.chain))
-        self.lock.setChecked(workspace.settings.match_lock)
-        dissection = workspace.dissector.of(strip.id)
+        self.lock.setChecked(self._settings.match_lock)
+        dissection = self._dissector.of(strip.id)
         self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
         self._show_warning(strip, found)
-        added = workspace.added
+        added = self._added
         self._added_row.setVisible(added.on)
         self.louder.show_value(added.louder_db)
         if measurer.trouble:

@@ -15,8 +15,13 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxL
 from yellow_ember.app.panels.macro_row import MacroRow, add_macro_menu
 from yellow_ember.app.pictures.picture import Picture
 from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.proposal import Proposal
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
 from yellow_ember.app.tools.line_up import LineUpWindow
@@ -56,12 +61,14 @@ _HOSTED = (MIX, WET, DRY, MONO)
 class Bench(QWidget):
     """Picture and controls of one stage."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
+        self._messages, self._jobs = messages, jobs
+        self._gesture = Gesture(self._sessions)
         self.bars: dict[str, ValueBar | StepLane] = {}
         self.jumps: dict[str, QPushButton] = {}
         self._sentence = ""
@@ -82,18 +89,19 @@ class Bench(QWidget):
         self.propose = QPushButton("Propose bands")
         self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
         self.propose.clicked.connect(self.propose_bands)
-        self._proposal = Proposal(workspace)
+        self._proposal = Proposal(self._sessions, self._messages, self._jobs)
         self.variations = QPushButton("Variations\u2026")
         self.variations.setToolTip("This stage in two dozen ways, equally loud, to click through")
         self.variations.clicked.connect(self.open_variations)
         self.field = QPushButton("Field\u2026")
         self.field.setToolTip("Drive along, tone up: a map of heat on which the stage is a point to be dragged")
         self.field.clicked.connect(self.open_field)
-        self.macros = MacroRow(workspace)
+        self.macros = MacroRow(self._sessions, self._selection)
         self.macro_button = QPushButton("Macros\u2026")
         self.macro_button.setToolTip("Controls of this path that move several others at once")
         self.macro_button.clicked.connect(self.open_macros)
-        self.picture = Picture(workspace)
+        self.picture = Picture(self._sessions, self._selection, self._playback, self._settings, self._messages,
+                               self._jobs)
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -125,22 +133,21 @@ class Bench(QWidget):
         layout.addWidget(self._purpose)
         layout.addLayout(body, 1)
         layout.addLayout(self._lanes)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
-        workspace.frame.connect(self._on_frame)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
+        self._playback.frame.connect(self._on_frame)
         self.refresh()
 
     def sizeHint(self) -> QSize:
         return QSize(740, 400)
 
     def _stage(self) -> StageSettings | None:
-        workspace = self._workspace
-        return workspace.strip.stage(workspace.stage_id) if workspace.stage_id else None
+        return self._selection.strip.stage(self._selection.stage_id) if self._selection.stage_id else None
 
     def refresh(self) -> None:
         """Show the chosen stage; controls are made anew only for another stage."""
         stage = self._stage()
-        wanted = None if stage is None else (self._workspace.strip_id, stage.id)
+        wanted = None if stage is None else (self._selection.strip_id, stage.id)
         if wanted != self._built_for:
             self._build(stage)
             self._built_for = wanted
@@ -162,7 +169,7 @@ class Bench(QWidget):
             else:
                 bar.show_value(shown[name])
                 bar.setEnabled(name not in idle)
-                bar.show_held(any(macro.targeting(stage.id, name) for macro in self._workspace.strip.macros))
+                bar.show_held(any(macro.targeting(stage.id, name) for macro in self._selection.strip.macros))
         self._show_groups(stage, idle)
         self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
 
@@ -181,47 +188,49 @@ class Bench(QWidget):
     def _on_frame(self, state: EngineState) -> None:
         for bar in self.bars.values():
             if isinstance(bar, StepLane):
-                session = self._workspace.session
+                session = self._sessions.session
                 bar.show_place(state.position / session.rate if state.playing else None, session.tempo)
 
     def open_line_up(self) -> None:
         """The line-up bench of the chosen machine, in a window of its own."""
         stage = self._stage()
         if stage is None or stage.kind != "tape":
-            self._workspace.messages.say("Choose a tape machine to line up")
+            self._messages.say("Choose a tape machine to line up")
         else:
-            LineUpWindow(self._workspace, self._workspace.strip_id, stage.id, self).show()
+            LineUpWindow(self._sessions, self._playback, self._messages, self._jobs, self._selection.strip_id,
+                         stage.id, self).show()
 
     def propose_bands(self) -> None:
         """Set the chosen stage's bands by what the stages before it added."""
         stage = self._stage()
         if stage is not None and stage.kind == "tame":
-            self._proposal.start(self._workspace.strip_id, stage.id)
+            self._proposal.start(self._selection.strip_id, stage.id)
 
     def open_variations(self) -> None:
         """The chosen stage in many ways, in a window of their own."""
         if self._stage() is not None:
-            VariationSheet(self._workspace, self).show()
+            VariationSheet(self._sessions, self._selection, self._playback, self._messages, self._jobs, self).show()
 
     def open_field(self) -> None:
         """Drive against tone of the chosen stage, as a map."""
         if self._stage() is not None:
-            BalanceField(self._workspace, self).show()
+            BalanceField(self._sessions, self._selection, self._playback, self._jobs, self).show()
 
     def open_macros(self) -> None:
         """The strip's macros, in a window of their own."""
-        MacroEditor(self._workspace, self).show()
+        MacroEditor(self._sessions, self._selection, self._playback, self._messages, self).show()
 
     def _offer_macros(self, name: str, menu: QMenu) -> None:
         stage = self._stage()
         if stage is not None and name in stage.params and can_be_moved(stage, name):
-            add_macro_menu(menu, self._workspace, stage, name)
+            add_macro_menu(menu, self._sessions, self._selection, stage, name)
 
     def open_impulses(self) -> None:
         """Impulse responses to hear in the chosen stage, in a window of their own."""
         stage = self._stage()
         if stage is not None:
-            ImpulseBrowser(self._workspace, stage.id, self).show()
+            ImpulseBrowser(self._sessions, self._selection, self._playback, self._settings, self._messages,
+                           self._jobs, stage.id, self).show()
 
     def _build(self, stage: StageSettings | None) -> None:
         self._gesture.keep()
@@ -284,11 +293,11 @@ class Bench(QWidget):
         """Make the change a step, and say what else moved with it."""
         self._gesture.keep()
         if self._sentence:
-            self._workspace.messages.say(self._sentence)
+            self._messages.say(self._sentence)
             self._sentence = ""
 
     def _set(self, name: str, value: Value) -> None:
-        workspace, stage = self._workspace, self._stage()
+        stage = self._stage()
         if stage is None:
             return
         if name in {parameter.id for parameter in _HOSTED}:
@@ -301,9 +310,9 @@ class Bench(QWidget):
         kind = stage.declaration
         if value and isinstance(kind.parameter(name), Impulse):
             try:
-                read_impulse(Path(str(value)), workspace.session.rate)
+                read_impulse(Path(str(value)), self._sessions.session.rate)
             except AudioFileError as error:
-                workspace.messages.warn(str(error))
+                self._messages.warn(str(error))
                 self.refresh()
                 return
         if kind.follow is not None:
@@ -311,23 +320,23 @@ class Bench(QWidget):
         self._show(name, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
 
     def _show(self, name: str, change: Callable[[Session, str], Session]) -> None:
-        strip_id = self._workspace.strip_id
-        self._gesture.show(self.bars[name].parameter.label, (self._workspace.stage_id, name),
+        strip_id = self._selection.strip_id
+        self._gesture.show(self.bars[name].parameter.label, (self._selection.stage_id, name),
                            lambda session: change(session, strip_id))
 
     def _reset_group(self, group: Group) -> None:
         """Every control of a group to its default, as one step."""
-        workspace, stage = self._workspace, self._stage()
+        stage = self._stage()
         if stage is None:
             return
         defaults = {p.id: p.default_value for p in stage.declaration.parameters if p.group is group}
         extra = AS_NEW if group is Group.OUTPUT else {}
-        workspace.document.commit(f"{group.value} to defaults", lambda session: edit_stage(
-            session, workspace.strip_id, stage.id,
+        self._sessions.document.commit(f"{group.value} to defaults", lambda session: edit_stage(
+            session, self._selection.strip_id, stage.id,
             lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
 
     def _to_defaults(self) -> None:
-        workspace, stage = self._workspace, self._stage()
+        stage = self._stage()
         if stage is not None:
-            workspace.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(
-                session, workspace.strip_id, stage.id))
+            self._sessions.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(
+                session, self._selection.strip_id, stage.id))

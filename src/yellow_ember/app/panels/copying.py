@@ -14,7 +14,9 @@ from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QDrag
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.edits.edits import add_stage, carry_stage, difference, edit_stage, replace_stage
 from yellow_ember.session.io.chain_file import chain_from_text, chain_to_text
@@ -25,33 +27,33 @@ _ORIGIN = "application/x-yellow-ember-stages"
 """Where dragged stages come from: process, strip and ids."""
 
 
-def _put(workspace: Workspace, stages: Sequence[StageSettings], what: str) -> None:
+def _put(messages: Messages, stages: Sequence[StageSettings], what: str) -> None:
     clipboard = QApplication.clipboard()
     if stages and clipboard is not None:
         clipboard.setText(chain_to_text(tuple(stages)))
-        workspace.messages.say(f"{what} is on the clipboard")
+        messages.say(f"{what} is on the clipboard")
 
 
-def copy_stage(workspace: Workspace) -> None:
+def copy_stage(selection: Selection, messages: Messages) -> None:
     """The chosen stage."""
-    if workspace.stage_id:
-        stage = workspace.strip.stage(workspace.stage_id)
-        _put(workspace, [stage], stage.declaration.label)
+    if selection.stage_id:
+        stage = selection.strip.stage(selection.stage_id)
+        _put(messages, [stage], stage.declaration.label)
 
 
-def copy_chain(workspace: Workspace) -> None:
+def copy_chain(selection: Selection, messages: Messages) -> None:
     """All stages of the chosen strip."""
-    _put(workspace, workspace.strip.chain, f"The path of {workspace.strip.name}")
+    _put(messages, selection.strip.chain, f"The path of {selection.strip.name}")
 
 
-def _taken(workspace: Workspace) -> tuple[StageSettings, ...]:
+def _taken(messages: Messages) -> tuple[StageSettings, ...]:
     """What is on the clipboard; nothing, and a word to the user, where that is no chain."""
     clipboard = QApplication.clipboard()
     text = "" if clipboard is None else clipboard.text()
     try:
         return chain_from_text(text, Path.home())
     except ValueError:
-        workspace.messages.say("There are no stages on the clipboard")
+        messages.say("There are no stages on the clipboard")
         return ()
 
 
@@ -59,7 +61,7 @@ def _words(stages: Sequence[StageSettings]) -> str:
     return stages[0].declaration.label if len(stages) == 1 else f"{len(stages)} stages"
 
 
-def add_copies(workspace: Workspace, session: Session, strip_id: str, stages: Sequence[StageSettings],
+def add_copies(messages: Messages, session: Session, strip_id: str, stages: Sequence[StageSettings],
                place: int) -> tuple[Session, str]:
     """Copies of stages into a strip from a place on; the session and the last copy's id.
 
@@ -68,7 +70,7 @@ def add_copies(workspace: Workspace, session: Session, strip_id: str, stages: Se
     strip = session.strip(strip_id)
     room = MAXIMUM_STAGES - len(strip.chain)
     if len(stages) > room:
-        workspace.messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; "
+        messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; "
                                 f"there is room for {room} in {strip.name}")
         return session, ""
     last = ""
@@ -78,40 +80,41 @@ def add_copies(workspace: Workspace, session: Session, strip_id: str, stages: Se
     return session, last
 
 
-def add_to_chosen(workspace: Workspace, stages: Sequence[StageSettings], label: str) -> None:
+def add_to_chosen(sessions: SessionKeeper, selection: Selection, messages: Messages, stages: Sequence[StageSettings],
+                  label: str) -> None:
     """Copies of stages behind the chosen one, and at the end of every other chosen strip, as one step."""
-    session, chosen = workspace.session, ""
-    for strip_id in workspace.chosen:
+    session, chosen = sessions.session, ""
+    for strip_id in selection.chosen:
         strip = session.strip(strip_id)
         place = len(strip.chain)
-        if strip_id == workspace.strip_id:
-            place = strip.place_of(workspace.stage_id) + 1 if workspace.stage_id else 0
-        session, last = add_copies(workspace, session, strip_id, stages, place)
-        chosen = last if strip_id == workspace.strip_id else chosen
-    workspace.document.commit(label, difference(workspace.session, session))
+        if strip_id == selection.strip_id:
+            place = strip.place_of(selection.stage_id) + 1 if selection.stage_id else 0
+        session, last = add_copies(messages, session, strip_id, stages, place)
+        chosen = last if strip_id == selection.strip_id else chosen
+    sessions.document.commit(label, difference(sessions.session, session))
     if chosen:
-        workspace.select(workspace.strip_id, chosen)
+        selection.select(selection.strip_id, chosen)
 
 
-def paste(workspace: Workspace) -> None:
+def paste(sessions: SessionKeeper, selection: Selection, messages: Messages) -> None:
     """The clipboard's stages into the chosen strips."""
-    stages = _taken(workspace)
+    stages = _taken(messages)
     if stages:
-        add_to_chosen(workspace, stages, f"Paste {_words(stages)}")
+        add_to_chosen(sessions, selection, messages, stages, f"Paste {_words(stages)}")
 
 
-def paste_settings(workspace: Workspace) -> None:
+def paste_settings(sessions: SessionKeeper, selection: Selection, messages: Messages) -> None:
     """The settings of a copied stage onto the chosen one of the same kind."""
-    stages = _taken(workspace)
-    if not stages or not workspace.stage_id:
+    stages = _taken(messages)
+    if not stages or not selection.stage_id:
         return
-    chosen = workspace.strip.stage(workspace.stage_id)
+    chosen = selection.strip.stage(selection.stage_id)
     same = next((stage for stage in stages if stage.kind == chosen.kind), None)
     if same is None:
-        workspace.messages.say(f"There is no {chosen.declaration.label} on the clipboard")
+        messages.say(f"There is no {chosen.declaration.label} on the clipboard")
         return
-    workspace.document.commit(f"Paste settings of {chosen.declaration.label}", lambda session: edit_stage(
-        session, workspace.strip_id, chosen.id, lambda stage: replace_stage(same, id=stage.id)))
+    sessions.document.commit(f"Paste settings of {chosen.declaration.label}", lambda session: edit_stage(
+        session, selection.strip_id, chosen.id, lambda stage: replace_stage(same, id=stage.id)))
 
 
 # -- dragging -----------------------------------------------------------------------------
@@ -126,11 +129,11 @@ def dragged(strip_id: str, stages: Sequence[StageSettings]) -> QMimeData:
     return mime
 
 
-def drag(widget: QWidget, workspace: Workspace, strip_id: str, stages: Sequence[StageSettings]) -> None:
+def drag(widget: QWidget, messages: Messages, strip_id: str, stages: Sequence[StageSettings]) -> None:
     """Let the user carry stages to another strip."""
     if not stages:
         return
-    workspace.messages.say(f"Drop {_words(stages)} on a strip: it moves there. With Ctrl it is copied, "
+    messages.say(f"Drop {_words(stages)} on a strip: it moves there. With Ctrl it is copied, "
                            "with Ctrl and Shift only its settings are.")
     carrying = QDrag(widget)
     carrying.setMimeData(dragged(strip_id, stages))
@@ -143,7 +146,8 @@ def can_drop(mime: QMimeData | None) -> bool:
     return mime is not None and (mime.hasFormat(_ORIGIN) or '"yellow-ember/chain"' in mime.text())
 
 
-def drop(workspace: Workspace, strip_id: str, mime: QMimeData | None, keys: Qt.KeyboardModifier) -> None:
+def drop(sessions: SessionKeeper, selection: Selection, messages: Messages, strip_id: str, mime: QMimeData | None,
+         keys: Qt.KeyboardModifier) -> None:
     """Dropped stages onto a strip, as one step: moved, with Ctrl copied, with Ctrl and Shift their settings alone."""
     if mime is None:
         return
@@ -151,30 +155,30 @@ def drop(workspace: Workspace, strip_id: str, mime: QMimeData | None, keys: Qt.K
         stages = chain_from_text(mime.text(), Path.home())
         origin = json.loads(bytes(mime.data(_ORIGIN).data()) or b"{}")
     except ValueError as reason:
-        workspace.messages.warn(f"What was dropped is no chain: {reason}")
+        messages.warn(f"What was dropped is no chain: {reason}")
         return
     if not stages:
         return
-    session, name = workspace.session, workspace.session.strip(strip_id).name
+    session, name = sessions.session, sessions.session.strip(strip_id).name
     control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
     here = origin.get("process") == os.getpid() and _is_there(session, origin)
     if keys & control and keys & shift:
-        _drop_settings(workspace, strip_id, stages)
+        _drop_settings(sessions, messages, strip_id, stages)
     elif here and not keys & control:
         if origin["strip"] == strip_id:
             return
         if len(session.strip(strip_id).chain) + len(stages) > MAXIMUM_STAGES:
-            workspace.messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; {name} is too full")
+            messages.warn(f"A strip holds at most {MAXIMUM_STAGES} stages; {name} is too full")
             return
         for stage_id in origin["stages"]:
             session = carry_stage(session, origin["strip"], stage_id, strip_id)
-        workspace.document.commit(f"Move {_words(stages)} to {name}", difference(workspace.session, session))
-        workspace.select(strip_id, origin["stages"][-1])
+        sessions.document.commit(f"Move {_words(stages)} to {name}", difference(sessions.session, session))
+        selection.select(strip_id, origin["stages"][-1])
     else:
-        session, last = add_copies(workspace, session, strip_id, stages, len(session.strip(strip_id).chain))
-        workspace.document.commit(f"Copy {_words(stages)} to {name}", difference(workspace.session, session))
+        session, last = add_copies(messages, session, strip_id, stages, len(session.strip(strip_id).chain))
+        sessions.document.commit(f"Copy {_words(stages)} to {name}", difference(sessions.session, session))
         if last:
-            workspace.select(strip_id, last)
+            selection.select(strip_id, last)
 
 
 def _is_there(session: Session, origin: dict[str, object]) -> bool:
@@ -186,9 +190,9 @@ def _is_there(session: Session, origin: dict[str, object]) -> bool:
     return False
 
 
-def _drop_settings(workspace: Workspace, strip_id: str, stages: Sequence[StageSettings]) -> None:
+def _drop_settings(sessions: SessionKeeper, messages: Messages, strip_id: str, stages: Sequence[StageSettings]) -> None:
     """The settings of each dropped stage onto the first of its kind."""
-    session, strip = workspace.session, workspace.session.strip(strip_id)
+    session, strip = sessions.session, sessions.session.strip(strip_id)
     taken = []
     for stage in stages:
         same = next((old for old in strip.chain if old.kind == stage.kind), None)
@@ -197,7 +201,7 @@ def _drop_settings(workspace: Workspace, strip_id: str, stages: Sequence[StageSe
                                  lambda old, new=stage: replace_stage(new, id=old.id))  # type: ignore[misc]
             taken.append(stage)
     if taken:
-        workspace.document.commit(f"Settings of {_words(taken)} to {strip.name}",
-                                  difference(workspace.session, session))
+        sessions.document.commit(f"Settings of {_words(taken)} to {strip.name}",
+                                  difference(sessions.session, session))
     else:
-        workspace.messages.say(f"{strip.name} has no {_words(stages)} to take the settings")
+        messages.say(f"{strip.name} has no {_words(stages)} to take the settings")

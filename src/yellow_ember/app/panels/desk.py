@@ -7,8 +7,14 @@ from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from yellow_ember.app.panels.sends import Sends
 from yellow_ember.app.panels.strip_row import StripRow
+from yellow_ember.app.state.background import BackgroundPrints
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import TextLabel
@@ -26,12 +32,14 @@ PAN = Number(id="pan", label="Pan", unit="", minimum=-100.0, maximum=100.0, defa
 class Desk(QWidget):
     """The rows, and below them the chosen strip's fader, pan and sends."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
+        self._measurer, self._matcher, self._prints = measurer, matcher, prints
+        self._gesture = Gesture(self._sessions)
         self.rows: dict[str, StripRow] = {}
         self._shape: list[tuple[str, int]] = []
         self._inside = QWidget()
@@ -58,19 +66,19 @@ class Desk(QWidget):
         self.several = TextLabel()
         self.several.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.several.setWordWrap(True)
-        self.sends = Sends(workspace)
+        self.sends = Sends(self._sessions, self._selection)
         faders.addWidget(self.several)
         faders.addWidget(self.volume)
         faders.addWidget(self.pan)
         faders.addWidget(self.sends)
         layout.addLayout(faders)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self._on_selected)
-        workspace.measurer.changed.connect(self._repaint_rows)
-        workspace.matcher.changed.connect(self._repaint_rows)
-        workspace.prints.changed.connect(self._refresh_rows)
-        workspace.frame.connect(self._on_frame)
-        self.refresh(workspace.session)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self._on_selected)
+        self._measurer.changed.connect(self._repaint_rows)
+        self._matcher.changed.connect(self._repaint_rows)
+        self._prints.changed.connect(self._refresh_rows)
+        self._playback.frame.connect(self._on_frame)
+        self.refresh(self._sessions.session)
 
     def sizeHint(self) -> QSize:
         return QSize(236, 400)
@@ -82,14 +90,14 @@ class Desk(QWidget):
             had_focus = any(row.hasFocus() for row in self.rows.values())
             self._build(shape)
             if had_focus:
-                self.rows[self._workspace.strip_id].setFocus()
+                self.rows[self._selection.strip_id].setFocus()
         self._refresh_rows()
-        count = len(self._workspace.chosen)
+        count = len(self._selection.chosen)
         self.several.setText(f"{count} strips are edited at once" if count > 1 else "")
         self.several.setVisible(count > 1)
         self.sends.refresh()
-        self.volume.show_value(self._workspace.strip.volume_db)
-        self.pan.show_value(self._workspace.strip.pan)
+        self.volume.show_value(self._selection.strip.volume_db)
+        self.pan.show_value(self._selection.strip.pan)
 
     def _refresh_rows(self) -> None:
         for row in self.rows.values():
@@ -99,17 +107,18 @@ class Desk(QWidget):
         clear(self._list)
         self.rows = {}
         for strip_id, depth in shape:
-            row = StripRow(self._workspace, self._workspace.session.strip(strip_id), depth)
+            row = StripRow(self._sessions, self._selection, self._playback, self._messages, self._measurer,
+                           self._matcher, self._prints, self._sessions.session.strip(strip_id), depth)
             self.rows[strip_id] = row
             self._list.addWidget(row)
         self._list.addStretch(1)
         self._shape = shape
 
     def _on_selected(self) -> None:
-        chosen = self.rows.get(self._workspace.strip_id)
+        chosen = self.rows.get(self._selection.strip_id)
         if chosen is not None and any(row.hasFocus() for row in self.rows.values()):
             chosen.setFocus()
-        self.refresh(self._workspace.session)
+        self.refresh(self._sessions.session)
 
     def _on_frame(self, _state: object) -> None:
         for row in self.rows.values():
@@ -121,6 +130,6 @@ class Desk(QWidget):
             row.update()
 
     def _set(self, field: str, value: float) -> None:
-        strip, label = self._workspace.strip, {"volume_db": VOLUME, "pan": PAN}[field].label
+        strip, label = self._selection.strip, {"volume_db": VOLUME, "pan": PAN}[field].label
         self._gesture.show(f"{label} of {strip.name}", (strip.id, field), lambda session: edit_strip(
             session, strip.id, lambda old: old.with_(**{field: value})))

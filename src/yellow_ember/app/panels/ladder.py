@@ -13,8 +13,15 @@ from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app.panels import copying
 from yellow_ember.app.state.asked_match import AskedMatch
+from yellow_ember.app.state.dissector import Dissector
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import against_vu
@@ -44,11 +51,13 @@ _PLUS = 34.0
 class Ladder(QWidget):
     """The picture of a strip's path, and the place where stages are added, moved and driven."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper, matcher: Matcher, dissector: Dissector) -> None:
         super().__init__()
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
-        self._matches = AskedMatch(workspace)
+        self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
+        self._messages, self._jobs, self._matcher, self._dissector = messages, jobs, matcher, dissector
+        self._gesture = Gesture(self._sessions)
+        self._matches = AskedMatch(self._sessions, self._settings, self._messages, self._jobs)
         self._vu: list[float] = []
         self._peak: list[float] = []
         self._press: QPointF | None = None
@@ -58,17 +67,17 @@ class Ladder(QWidget):
         self.setMinimumHeight(150)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        workspace.session_changed.connect(self._refresh)
-        workspace.selected.connect(self._refresh)
-        workspace.frame.connect(self._on_frame)
-        workspace.dissector.changed.connect(self.update)
+        self._sessions.changed.connect(self._refresh)
+        self._selection.changed.connect(self._refresh)
+        self._playback.frame.connect(self._on_frame)
+        self._dissector.changed.connect(self.update)
         self._refresh()
 
     def sizeHint(self) -> QSize:
         return QSize(700, 210)
 
     def _refresh(self) -> None:
-        strip = self._workspace.strip
+        strip = self._selection.strip
         stages = ", ".join(f"{stage.declaration.label}{'' if stage.on else ' (off)'}" for stage in strip.chain)
         self.setAccessibleName(f"Path of {strip.name}")
         self.setAccessibleDescription(
@@ -77,8 +86,8 @@ class Ladder(QWidget):
         self.update()
 
     def _on_frame(self, _state: object) -> None:
-        engine, points = self._workspace.engine, len(self._workspace.strip.chain) + 1
-        reading = engine.reading(self._workspace.strip_id) if engine is not None else None
+        engine, points = self._playback.engine, len(self._selection.strip.chain) + 1
+        reading = engine.reading(self._selection.strip_id) if engine is not None else None
         vu = [0.0] * points if reading is None else [float(x) for x in reading.point_vu[:points]]
         peak = [0.0] * points if reading is None else [float(x) for x in reading.point_peak[:points]]
         if vu != self._vu or peak != self._peak:
@@ -95,7 +104,7 @@ class Ladder(QWidget):
     def _columns(self) -> list[QRectF]:
         """A box for each stage."""
         frame = self._axes().frame
-        count = len(self._workspace.strip.chain)
+        count = len(self._selection.strip.chain)
         if count == 0:
             return []
         room = frame.width() - _PLUS - 40
@@ -120,14 +129,14 @@ class Ladder(QWidget):
     def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
-        strip, axes = self._workspace.strip, self._axes()
+        strip, axes = self._selection.strip, self._axes()
         painter.setFont(theme.font(10.5, bold=True))
         painter.setPen(theme.TEXT)
         painter.drawText(QRectF(12, 4, 400, 20), int(Qt.AlignmentFlag.AlignVCenter), strip.name)
         title = painter.fontMetrics().horizontalAdvance(strip.name)
         painter.setFont(theme.font(8))
         painter.setPen(theme.DIM)
-        reference = self._workspace.session.reference_dbfs
+        reference = self._sessions.session.reference_dbfs
         painter.drawText(QRectF(24 + title, 4, 500, 20), int(Qt.AlignmentFlag.AlignVCenter),
                          f"level along the path, dB against 0 VU ({reference:g} dBFS)")
         draw_frame(painter, axes)
@@ -158,7 +167,7 @@ class Ladder(QWidget):
 
     def _paint_stage(self, painter: QPainter, axes: Axes, stage: StageSettings, column: QRectF) -> None:
         kind = stage.declaration
-        chosen = stage.id == self._workspace.stage_id
+        chosen = stage.id == self._selection.stage_id
         painter.setPen(QPen(theme.AFTER if chosen else theme.EDGE, 1.5 if chosen else 1.0))
         painter.setBrush(theme.RAISED if stage.on else theme.PANEL)
         painter.drawRoundedRect(column, 3, 3)
@@ -189,7 +198,7 @@ class Ladder(QWidget):
             drive = kind.parameter(kind.drive)
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
         where = foot.adjusted(21, 0, -4, 0)
-        found = self._workspace.dissector.of(self._workspace.strip_id)
+        found = self._dissector.of(self._selection.strip_id)
         heat = None if found is None else found.stages.get(stage.id)
         if heat is not None:
             painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5), theme.heat_colour(heat))
@@ -199,7 +208,7 @@ class Ladder(QWidget):
 
     def _paint_path(self, painter: QPainter, axes: Axes, columns: list[QRectF]) -> None:
         """The level line: flat between stages, a step within each, with its figures."""
-        reference = self._workspace.session.reference_dbfs
+        reference = self._sessions.session.reference_dbfs
         if len(self._vu) != len(columns) + 1:
             return
         painter.setFont(theme.font(7.5))
@@ -236,14 +245,14 @@ class Ladder(QWidget):
         return None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        point, workspace = event.position(), self._workspace
+        point = event.position()
         place = self._stage_at(point)
         if place is None:
             if self._plus().contains(point):
                 self.open_add_menu()
             return
-        stage, column = workspace.strip.chain[place], self._columns()[place]
-        workspace.select(workspace.strip_id, stage.id)
+        stage, column = self._selection.strip.chain[place], self._columns()[place]
+        self._selection.select(self._selection.strip_id, stage.id)
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if self._cross(column).contains(point):
@@ -267,11 +276,10 @@ class Ladder(QWidget):
             self._press = event.position()
             self._drive(by)
         elif self._mode == "move" and not self.rect().contains(event.position().toPoint()):
-            workspace = self._workspace
-            stage = workspace.strip.stage(workspace.stage_id)
+            stage = self._selection.strip.stage(self._selection.stage_id)
             self._press, self._mode, self._drop_at = None, "", None
             self.update()
-            copying.drag(self, workspace, workspace.strip_id, [stage])
+            copying.drag(self, self._messages, self._selection.strip_id, [stage])
         elif self._mode == "move":
             x = event.position().x()
             self._drop_at = sum(column.center().x() < x for column in self._columns())
@@ -281,8 +289,7 @@ class Ladder(QWidget):
         if self._mode == "drive":
             self._commit_drive()
         elif self._mode == "move" and self._drop_at is not None:
-            workspace = self._workspace
-            place = workspace.strip.place_of(workspace.stage_id)
+            place = self._selection.strip.place_of(self._selection.stage_id)
             self._move_to(self._drop_at - (1 if self._drop_at > place else 0))
         self._press, self._mode, self._drop_at = None, "", None
         self.update()
@@ -294,12 +301,12 @@ class Ladder(QWidget):
     def wheelEvent(self, event: QWheelEvent) -> None:
         place = self._stage_at(event.position())
         if place is not None:
-            self._workspace.select(self._workspace.strip_id, self._workspace.strip.chain[place].id)
+            self._selection.select(self._selection.strip_id, self._selection.strip.chain[place].id)
             self._drive(event.angleDelta().y() / 120.0 * 0.5)
             self._commit_drive()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        if self._workspace.stage_id:
+        if self._selection.stage_id:
             menu = QMenu(self)
             menu.addAction("Bypass or switch on", self.switch_chosen)
             menu.addAction("Remove", self.remove_chosen)
@@ -308,7 +315,7 @@ class Ladder(QWidget):
             menu.popup(event.globalPos())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        workspace, chain = self._workspace, self._workspace.strip.chain
+        chain = self._selection.strip.chain
         control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         key = event.key()
         if key == Qt.Key.Key_Insert or event.text() == "+":
@@ -316,12 +323,12 @@ class Ladder(QWidget):
         elif not chain:
             super().keyPressEvent(event)
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            place = workspace.strip.place_of(workspace.stage_id) + (1 if key == Qt.Key.Key_Right else -1)
+            place = self._selection.strip.place_of(self._selection.stage_id) + (1 if key == Qt.Key.Key_Right else -1)
             place = min(max(place, 0), len(chain) - 1)
             if control:
                 self._move_to(place)
             else:
-                workspace.select(workspace.strip_id, chain[place].id)
+                self._selection.select(self._selection.strip_id, chain[place].id)
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self._drive((0.1 if fine else 0.5) * (1 if key == Qt.Key.Key_Up else -1))
@@ -338,8 +345,8 @@ class Ladder(QWidget):
     # -- edits --------------------------------------------------------------------------
 
     def _drive(self, by_db: float) -> None:
-        strip_id, stage_id = self._workspace.strip_id, self._workspace.stage_id
-        driven = drive_stage(self._workspace.session, strip_id, stage_id, by_db).strip(strip_id).stage(stage_id)
+        strip_id, stage_id = self._selection.strip_id, self._selection.stage_id
+        driven = drive_stage(self._sessions.session, strip_id, stage_id, by_db).strip(strip_id).stage(stage_id)
         kind = driven.declaration
         values = {name: driven.params[name] for name in (kind.drive, kind.makeup) if name is not None}
 
@@ -354,8 +361,7 @@ class Ladder(QWidget):
         self._gesture.keep()
 
     def _reset_drive(self) -> None:
-        workspace = self._workspace
-        stage = workspace.strip.stage(workspace.stage_id)
+        stage = self._selection.strip.stage(self._selection.stage_id)
         kind = stage.declaration
         if kind.drive is not None:
             default = as_pair(kind.parameter(kind.drive).default_value)[0]
@@ -363,38 +369,34 @@ class Ladder(QWidget):
             self._commit_drive()
 
     def _defaults(self) -> None:
-        workspace = self._workspace
-        workspace.document.commit("Stage to defaults", lambda session: to_defaults(
-            session, workspace.strip_id, workspace.stage_id))
+        self._sessions.document.commit("Stage to defaults", lambda session: to_defaults(
+            session, self._selection.strip_id, self._selection.stage_id))
 
     def switch_chosen(self) -> None:
         """Bypass the chosen stage, or switch it on."""
-        workspace = self._workspace
-        if not workspace.stage_id:
+        if not self._selection.stage_id:
             return
-        stage = workspace.strip.stage(workspace.stage_id)
+        stage = self._selection.strip.stage(self._selection.stage_id)
         verb = "Bypass" if stage.on else "Switch on"
-        workspace.document.commit(f"{verb} {stage.declaration.label}", lambda session: edit_stage(
-            session, workspace.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
+        self._sessions.document.commit(f"{verb} {stage.declaration.label}", lambda session: edit_stage(
+            session, self._selection.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
 
     def match_chosen(self) -> None:
         """Make the chosen stage as loud as what enters it."""
-        if self._workspace.stage_id:
-            self._matches.match_stage(self._workspace.strip_id, self._workspace.stage_id)
+        if self._selection.stage_id:
+            self._matches.match_stage(self._selection.strip_id, self._selection.stage_id)
 
     def remove_chosen(self) -> None:
         """Take the chosen stage out of the path."""
-        workspace = self._workspace
-        if workspace.stage_id:
-            label = workspace.strip.stage(workspace.stage_id).declaration.label
-            workspace.document.commit(f"Remove {label}", lambda session: remove_stage(
-                session, workspace.strip_id, workspace.stage_id))
+        if self._selection.stage_id:
+            label = self._selection.strip.stage(self._selection.stage_id).declaration.label
+            self._sessions.document.commit(f"Remove {label}", lambda session: remove_stage(
+                session, self._selection.strip_id, self._selection.stage_id))
 
     def _move_to(self, place: int) -> None:
-        workspace = self._workspace
-        label = workspace.strip.stage(workspace.stage_id).declaration.label
-        workspace.document.commit(f"Move {label}", lambda session: move_stage(
-            session, workspace.strip_id, workspace.stage_id, place))
+        label = self._selection.strip.stage(self._selection.stage_id).declaration.label
+        self._sessions.document.commit(f"Move {label}", lambda session: move_stage(
+            session, self._selection.strip_id, self._selection.stage_id, place))
 
     def open_add_menu(self) -> None:
         """Offer the stages and the presets."""
@@ -411,11 +413,13 @@ class Ladder(QWidget):
 
     def open_presets(self, search: str = "") -> None:
         """Presets to hear on this strip, in a window of their own; `search` names what to show of them."""
-        browser = PresetBrowser(self._workspace, self)
+        browser = PresetBrowser(self._sessions, self._selection, self._playback, self._settings, self._messages,
+                                self._jobs, self._matcher, self)
         browser.search.setText(search)
         browser.show()
 
     def add(self, kind: str) -> None:
         """A new stage behind the chosen one, and at the end of every other chosen strip."""
         stage = new_stage(kind)
-        copying.add_to_chosen(self._workspace, [stage], f"Add {stage.declaration.label}")
+        copying.add_to_chosen(self._sessions, self._selection, self._messages, [stage],
+                              f"Add {stage.declaration.label}")

@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
@@ -20,21 +21,21 @@ _IN_A_ROW = 4
 class MacroRow(QWidget):
     """Hidden while the strip has no macros."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection) -> None:
         super().__init__()
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection = sessions, selection
+        self._gesture = Gesture(self._sessions)
         self.bars: dict[str, ValueBar] = {}
         self._shown: object = None
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(10, 4, 10, 0)
         self._grid.setSpacing(4)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:
-        strip = self._workspace.strip
+        strip = self._selection.strip
         wanted = strip.id, [(macro.id, macro.name, macro.targets) for macro in strip.macros]
         if wanted != self._shown:
             self._shown = wanted
@@ -55,29 +56,30 @@ class MacroRow(QWidget):
             self._grid.addWidget(bar, place // _IN_A_ROW, place % _IN_A_ROW)
 
     def _set(self, macro_id: str, value: Value) -> None:
-        strip = self._workspace.strip
+        strip = self._selection.strip
         self._gesture.show(strip.macro(macro_id).name, (strip.id, macro_id),
                            lambda session: set_macro(session, strip.id, macro_id, as_number(value)))
 
 
-def add_macro_menu(menu: QMenu, workspace: Workspace, stage: StageSettings, parameter: str) -> None:
+def add_macro_menu(menu: QMenu, sessions: SessionKeeper, selection: Selection, stage: StageSettings,
+                   parameter: str) -> None:
     """Offer to put a parameter into a macro, or to take it out."""
-    strip = workspace.strip
+    strip = selection.strip
     label = stage.declaration.parameter(parameter).label
 
     def put(macro: Macro) -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])
-        workspace.document.commit(f"{label} into {macro.name}", lambda session: edit_macro(
+        sessions.document.commit(f"{label} into {macro.name}", lambda session: edit_macro(
             session, strip.id, macro.id,
             lambda old: old.with_target(target)))
 
     def take(macro: Macro) -> None:
-        workspace.document.commit(f"{label} out of {macro.name}", lambda session: edit_macro(
+        sessions.document.commit(f"{label} out of {macro.name}", lambda session: edit_macro(
             session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
 
     def put_into_new() -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])
-        workspace.document.commit("New macro", lambda session: add_macro(
+        sessions.document.commit("New macro", lambda session: add_macro(
             session, strip.id, f"{label}, macro {len(strip.macros) + 1}", (target,)))
 
     menu.addSeparator()

@@ -6,8 +6,9 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
-from yellow_ember.app.state.messages import Message
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Message, Messages
+from yellow_ember.app.state.rendering import Rendering
 from yellow_ember.app.tools.dialogs import MessageList
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, as_text
@@ -18,9 +19,9 @@ class MessageLine(QWidget):
 
     arrived = pyqtSignal(object)
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, messages: Messages, jobs: JobKeeper, rendering: Rendering) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._messages, self._jobs, self._rendering = messages, jobs, rendering
         self.setFixedHeight(26)
         self.text = TextLabel()
         self.text.setTextFormat(Qt.TextFormat.PlainText)
@@ -35,7 +36,7 @@ class MessageLine(QWidget):
             f"QProgressBar::chunk {{ background: {theme.DIM.name()}; }}")
         self.cancel = QPushButton("Cancel")
         self.cancel.setFixedHeight(20)
-        self.cancel.clicked.connect(workspace.cancel_print)
+        self.cancel.clicked.connect(self._rendering.cancel)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 0, 10, 0)
         layout.addWidget(self.text, 1)
@@ -44,9 +45,9 @@ class MessageLine(QWidget):
             widget.hide()
         # Messages may come from other threads; the signal brings them to this one.
         self.arrived.connect(self._show)
-        workspace.messages.listener = self.arrived.emit
-        workspace.working.connect(self._show_work)
-        for message in workspace.messages.all[-1:]:
+        self._messages.listener = self.arrived.emit
+        self._jobs.working.connect(self._show_work)
+        for message in self._messages.all[-1:]:
             self._show(message)
 
     def _show(self, message: Message) -> None:
@@ -58,10 +59,10 @@ class MessageLine(QWidget):
     def _show_work(self, what: str, share: float) -> None:
         for widget in (self.work, self.progress):
             widget.setVisible(bool(what))
-        self.cancel.setVisible(bool(what) and self._workspace.printing)
+        self.cancel.setVisible(bool(what) and self._rendering.is_running)
         self.work.setText(what)
         self.progress.setRange(0, 0 if share < 0 else 100)
         self.progress.setValue(max(0, round(100 * share)))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        MessageList(self._workspace.messages, self).show()
+        MessageList(self._messages, self).show()

@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
@@ -19,10 +20,10 @@ _NEW_DB = -12.0
 class Sends(QWidget):
     """Bars that come and go with the strip's sends, and a button for another."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection) -> None:
         super().__init__()
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection = sessions, selection
+        self._gesture = Gesture(self._sessions)
         self._shown: object = None
         self.bars: dict[str, ValueBar] = {}
         self.add = QPushButton("Add a send\u2026")
@@ -39,7 +40,7 @@ class Sends(QWidget):
 
     def refresh(self) -> None:
         """Show the chosen strip's sends as they are now."""
-        session, strip = self._workspace.session, self._workspace.strip
+        session, strip = self._sessions.session, self._selection.strip
         wanted = strip.id, [(send.to, send.pre, session.strip(send.to).name) for send in strip.sends]
         if wanted != self._shown:
             self._shown = wanted
@@ -50,7 +51,7 @@ class Sends(QWidget):
 
     def _buses(self) -> list[tuple[str, str]]:
         """Ids and names of what the strip could send to."""
-        session, strip = self._workspace.session, self._workspace.strip
+        session, strip = self._sessions.session, self._selection.strip
         closed = session.upstream(strip.id) | {send.to for send in strip.sends}
         return [(bus.id, bus.name) for bus in session.strips if bus.kind is StripKind.BUS and bus.id not in closed]
 
@@ -58,8 +59,8 @@ class Sends(QWidget):
         self._gesture.keep()
         clear(self._bars)
         self.bars = {}
-        session = self._workspace.session
-        for send in self._workspace.strip.sends:
+        session = self._sessions.session
+        for send in self._selection.strip.sends:
             name = session.strip(send.to).name
             where = "before" if send.pre else "behind"
             bar = ValueBar(Number(
@@ -73,27 +74,28 @@ class Sends(QWidget):
             self._bars.addWidget(bar)
 
     def _send(self, to: str) -> Send:
-        return next(send for send in self._workspace.strip.sends if send.to == to)
+        return next(send for send in self._selection.strip.sends if send.to == to)
 
     def _set(self, to: str, value: Value) -> None:
-        strip_id, send = self._workspace.strip_id, self._send(to).with_(level_db=as_number(value))
-        self._gesture.show(f"Send to {self._workspace.session.strip(to).name}", (strip_id, to),
+        strip_id, send = self._selection.strip_id, self._send(to).with_(level_db=as_number(value))
+        self._gesture.show(f"Send to {self._sessions.session.strip(to).name}", (strip_id, to),
                            lambda session: set_send(session, strip_id, send))
 
     def _offer(self, menu: QMenu, to: str) -> None:
-        workspace, send = self._workspace, self._send(to)
-        name = workspace.session.strip(to).name
+        send = self._send(to)
+        name = self._sessions.session.strip(to).name
         menu.addSeparator()
-        menu.addAction("Post-fader" if send.pre else "Pre-fader", lambda: workspace.document.commit(
-            f"Send to {name}", lambda session: set_send(session, workspace.strip_id, send.with_(pre=not send.pre))))
-        menu.addAction("Remove the send", lambda: workspace.document.commit(
-            f"Remove send to {name}", lambda session: remove_send(session, workspace.strip_id, to)))
+        menu.addAction("Post-fader" if send.pre else "Pre-fader", lambda: self._sessions.document.commit(
+            f"Send to {name}", lambda session: set_send(session, self._selection.strip_id,
+                                                        send.with_(pre=not send.pre))))
+        menu.addAction("Remove the send", lambda: self._sessions.document.commit(
+            f"Remove send to {name}", lambda session: remove_send(session, self._selection.strip_id, to)))
 
     def menu(self) -> QMenu:
         """The buses that the strip does not send to yet."""
-        workspace, menu = self._workspace, QMenu(self)
+        menu = QMenu(self)
         for bus_id, name in self._buses():
-            menu.addAction(menu_text(name), lambda to=bus_id, what=name: workspace.document.commit(
+            menu.addAction(menu_text(name), lambda to=bus_id, what=name: self._sessions.document.commit(
                 f"Send to {what}", lambda session: set_send(
-                    session, workspace.strip_id, Send(to=to, level_db=_NEW_DB))))
+                    session, self._selection.strip_id, Send(to=to, level_db=_NEW_DB))))
         return menu

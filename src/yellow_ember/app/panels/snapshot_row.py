@@ -9,7 +9,9 @@ from dataclasses import replace
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import escaped, menu_text
 from yellow_ember.session.document import Edit
@@ -57,9 +59,9 @@ class _Place(QPushButton):
 class SnapshotRow(QWidget):
     """A button for each place: a filled one is heard, an empty one takes how it stands now."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, messages: Messages) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._sessions, self._selection, self._messages = sessions, selection, messages
         self.scope = QComboBox()
         self.scope.setAccessibleName("What snapshots are of")
         self.scope.setToolTip("The chosen strip, the bus it feeds with all its tracks, or all strips")
@@ -79,8 +81,8 @@ class SnapshotRow(QWidget):
         layout.setSpacing(3)
         layout.addWidget(self.scope)
         layout.addLayout(row)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
         self.refresh()
 
     # -- what there is ------------------------------------------------------------------
@@ -89,24 +91,24 @@ class SnapshotRow(QWidget):
     def _key(self) -> tuple[str, str]:
         """Scope and owner as they are chosen."""
         scope = SCOPES[self.scope.currentIndex()]
-        return scope, owner_of(self._workspace.session, scope, self._workspace.strip_id)
+        return scope, owner_of(self._sessions.session, scope, self._selection.strip_id)
 
     def snapshot(self, place: int) -> Snapshot | None:
         """What is kept at a place."""
-        return find_snapshot(self._workspace.session, *self._key, place)
+        return find_snapshot(self._sessions.session, *self._key, place)
 
     def _now(self, snapshot: Snapshot) -> Snapshot:
         """How it stands now, of the same scope."""
-        taken = take_snapshot(self._workspace.session, *snapshot.key)
+        taken = take_snapshot(self._sessions.session, *snapshot.key)
         return next(one for one in taken.snapshots if one.key == snapshot.key)
 
     def words(self, old: Snapshot, new: Snapshot) -> list[str]:
         """The difference from one to the other."""
-        return snapshot_words(old, new, {strip.id: strip.name for strip in self._workspace.session.strips})
+        return snapshot_words(old, new, {strip.id: strip.name for strip in self._sessions.session.strips})
 
     def refresh(self) -> None:
         """Show which places are filled, and which is heard."""
-        session = self._workspace.session
+        session = self._sessions.session
         for place, button in enumerate(self.buttons):
             snapshot = self.snapshot(place)
             button.setChecked(snapshot is not None and is_now(session, snapshot))
@@ -131,24 +133,24 @@ class SnapshotRow(QWidget):
 
     def use(self, place: int) -> None:
         """Hear what is kept at a place; keep how it stands now where it is empty."""
-        snapshot, workspace = self.snapshot(place), self._workspace
+        snapshot = self.snapshot(place)
         if snapshot is None:
             self.take(place)
             return
         before = self._now(snapshot)
-        workspace.document.recall(snapshot.title, lambda session: recall(session, snapshot))
+        self._sessions.document.recall(snapshot.title, lambda session: recall(session, snapshot))
         words = "; ".join(self.words(before, self._now(snapshot)))
-        workspace.messages.say(f"{snapshot.title}: {words or _NOTHING}")
+        self._messages.say(f"{snapshot.title}: {words or _NOTHING}")
         self.refresh()
 
     def take(self, place: int) -> None:
         """Keep how it stands now."""
         self._edit(f"Take snapshot {place + 1}", difference(
-            self._workspace.session, take_snapshot(self._workspace.session, *self._key, place)))
-        self._workspace.messages.say(f"Snapshot {place + 1} is taken")
+            self._sessions.session, take_snapshot(self._sessions.session, *self._key, place)))
+        self._messages.say(f"Snapshot {place + 1} is taken")
 
     def _edit(self, label: str, edit: Edit) -> None:
-        self._workspace.document.recall(label, edit)
+        self._sessions.document.recall(label, edit)
         self.refresh()
 
     # -- menu ---------------------------------------------------------------------------
@@ -170,7 +172,7 @@ class SnapshotRow(QWidget):
         into_other = menu.addMenu("Copy a stage to")
         assert into_now is not None
         assert into_other is not None
-        names = {strip.id: strip.name for strip in self._workspace.session.strips}
+        names = {strip.id: strip.name for strip in self._sessions.session.strips}
         others = [other for number in range(PLACES) if number != place and (other := self.snapshot(number)) is not None]
         for other in others:
             into = into_other.addMenu(other.title)

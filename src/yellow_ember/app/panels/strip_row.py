@@ -18,9 +18,13 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app.panels import copying
-from yellow_ember.app.state.background import PrintState
-from yellow_ember.app.state.matcher import MatchState
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.background import BackgroundPrints, PrintState
+from yellow_ember.app.state.matcher import Matcher, MatchState
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
 from yellow_ember.app.widgets.painting import painted
@@ -45,9 +49,11 @@ def heat_figure(heat_db: float) -> str:
 class StripRow(QWidget):
     """A row; what it shows is taken from the session at every painting."""
 
-    def __init__(self, workspace: Workspace, strip: Strip, depth: int) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, strip: Strip, depth: int) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
+        self._measurer, self._matcher, self._prints = measurer, matcher, prints
         self.strip_id = strip.id
         self._depth = depth
         self._vu = 0.0
@@ -64,29 +70,29 @@ class StripRow(QWidget):
 
     @property
     def _strip(self) -> Strip:
-        return self._workspace.session.strip(self.strip_id)
+        return self._sessions.session.strip(self.strip_id)
 
     @property
     def _link(self) -> str:
         """The letter of the group that the strip, or one of its stages, is in; "" for none."""
-        session, strip = self._workspace.session, self._strip
+        session, strip = self._sessions.session, self._strip
         groups = [group_of(session, member) for member in (strip.id, *(stage.id for stage in strip.chain))]
         return next((group.name for group in groups if group is not None), "")
 
     def refresh(self) -> None:
         """Show the strip as it is now."""
-        workspace, strip = self._workspace, self._strip
-        state = workspace.prints.state(self.strip_id)
-        share = round(workspace.prints.share, 1) if state is PrintState.PRINTING else 0.0
-        self._match = workspace.matcher.state(strip)
-        trouble = workspace.matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
+        strip = self._strip
+        state = self._prints.state(self.strip_id)
+        share = round(self._prints.share, 1) if state is PrintState.PRINTING else 0.0
+        self._match = self._matcher.state(strip)
+        trouble = self._matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
         shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
                  tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
-                 workspace.strip_id == self.strip_id, self.strip_id in workspace.chosen)
+                 self._selection.strip_id == self.strip_id, self.strip_id in self._selection.chosen)
         if shown == self._shown:
             return
         self._shown = shown
-        sends = [f"sends to {workspace.session.strip(send.to).name}" for send in strip.sends]
+        sends = [f"sends to {self._sessions.session.strip(send.to).name}" for send in strip.sends]
         states = [word for word, on in (
             ("muted", strip.mute), ("solo", strip.solo), ("bypassed", strip.bypass),
             (f"linked, {self._link}", bool(self._link)),
@@ -102,7 +108,7 @@ class StripRow(QWidget):
 
     def show_levels(self) -> None:
         """Take the newest levels."""
-        engine = self._workspace.engine
+        engine = self._playback.engine
         reading = engine.reading(self.strip_id) if engine is not None else None
         vu, peak = (float(reading.vu.max()), float(reading.peak.max())) if reading is not None else (0.0, 0.0)
         if vu != self._vu or peak != self._peak:
@@ -128,10 +134,10 @@ class StripRow(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        strip, workspace = self._strip, self._workspace
-        if self.strip_id in workspace.chosen:
+        strip = self._strip
+        if self.strip_id in self._selection.chosen:
             painter.fillRect(self.rect(), theme.RAISED)
-            painter.fillRect(QRectF(0, 0, 3 if workspace.strip_id == self.strip_id else 1.5, ROW), theme.AFTER)
+            painter.fillRect(QRectF(0, 0, 3 if self._selection.strip_id == self.strip_id else 1.5, ROW), theme.AFTER)
         if self.hasFocus() or self._drop_over:
             painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.SolidLine if self._drop_over else Qt.PenStyle.DotLine))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
@@ -153,8 +159,8 @@ class StripRow(QWidget):
             painter.setPen(theme.GROUND if on else theme.DIM)
             painter.setFont(theme.font(8, bold=True))
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
-        draw_level(painter, self._level_box(), self._vu, self._peak, workspace.session.reference_dbfs)
-        found = workspace.measurer.latest(self.strip_id)
+        draw_level(painter, self._level_box(), self._vu, self._peak, self._sessions.session.reference_dbfs)
+        found = self._measurer.latest(self.strip_id)
         box = self._level_box()
         figure_box = QRectF(box.right() + 2, box.top() - 5, _HEAT, 14)
         figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -182,14 +188,14 @@ class StripRow(QWidget):
 
     def _paint_mark(self, painter: QPainter) -> None:
         """A sheet: empty while it waits, filled from below while it is printed, full when the print plays."""
-        state = self._workspace.prints.state(self.strip_id)
+        state = self._prints.state(self.strip_id)
         if state is PrintState.LIVE:
             return
         box = self._mark_box().adjusted(2.5, 0.5, -1.5, -0.5)
         painter.setPen(QPen(theme.FAINT if state is PrintState.WAITING else theme.BEFORE, 1.0))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(box)
-        share = {PrintState.PRINTED: 1.0, PrintState.PRINTING: self._workspace.prints.share}.get(state, 0.0)
+        share = {PrintState.PRINTED: 1.0, PrintState.PRINTING: self._prints.share}.get(state, 0.0)
         painter.fillRect(QRectF(QPointF(box.left(), box.bottom() - share * box.height()), box.bottomRight()),
                          theme.BEFORE)
 
@@ -218,14 +224,14 @@ class StripRow(QWidget):
         elif left and self._button_box(1).contains(point):
             self.toggle("solo")
         elif left and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self._workspace.choose_also(self.strip_id)
+            self._selection.choose_also(self.strip_id)
         elif left and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self._workspace.choose_up_to(self.strip_id)
+            self._selection.choose_up_to(self.strip_id)
         elif left:
             self._press = point
-            self._workspace.choose_only(self.strip_id)
-        elif self.strip_id not in self._workspace.chosen:
-            self._workspace.choose_only(self.strip_id)
+            self._selection.choose_only(self.strip_id)
+        elif self.strip_id not in self._selection.chosen:
+            self._selection.choose_only(self.strip_id)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """From a glyph on: carry the path to another strip."""
@@ -233,7 +239,7 @@ class StripRow(QWidget):
             return
         if (event.position() - self._press).manhattanLength() > QApplication.startDragDistance():
             self._press = None
-            copying.drag(self, self._workspace, self.strip_id, self._strip.chain)
+            copying.drag(self, self._messages, self.strip_id, self._strip.chain)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._press = None
@@ -251,18 +257,19 @@ class StripRow(QWidget):
     def dropEvent(self, event: QDropEvent) -> None:
         self._drop_over = False
         self.update()
-        copying.drop(self._workspace, self.strip_id, event.mimeData(), event.modifiers())
+        copying.drop(self._sessions, self._selection, self._messages, self.strip_id, event.mimeData(),
+                     event.modifiers())
         event.acceptProposedAction()
 
     def toggle(self, which: str) -> None:
         """Switch mute, solo or bypass, of all strips that are chosen with this one."""
         state = not getattr(self._strip, which)
         label = f"{which.capitalize()} {self._strip.name}"
-        self._workspace.document.commit(label, lambda session: edit_strip(
+        self._sessions.document.commit(label, lambda session: edit_strip(
             session, self.strip_id, lambda strip: strip.with_(**{which: state})))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        workspace, shift = self._workspace, event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
         match event.key():
             case Qt.Key.Key_M if not event.modifiers():
                 self.toggle("mute")
@@ -271,13 +278,13 @@ class StripRow(QWidget):
             case Qt.Key.Key_X if not event.modifiers():
                 self.toggle("bypass")
             case Qt.Key.Key_Up | Qt.Key.Key_Down:
-                rows = [strip.id for strip, _ in workspace.session.depth_first()]
+                rows = [strip.id for strip, _ in self._sessions.session.depth_first()]
                 step = 1 if event.key() == Qt.Key.Key_Down else -1
                 at = rows[min(max(rows.index(self.strip_id) + step, 0), len(rows) - 1)]
                 if shift:
-                    workspace.choose_also_next(at)
+                    self._selection.choose_also_next(at)
                 else:
-                    workspace.choose_only(at)
+                    self._selection.choose_only(at)
             case Qt.Key.Key_F2:
                 self.rename()
             case _:
@@ -301,14 +308,14 @@ class StripRow(QWidget):
             self._add_ways(menu, strip)
         self._add_links(menu)
         menu.addSeparator()
-        menu.addAction("Add bus", lambda: self._workspace.document.commit(
+        menu.addAction("Add bus", lambda: self._sessions.document.commit(
             "Add bus", lambda session: add_bus(session, "Bus")))
         if strip.kind is not StripKind.MASTER:
             menu.addAction("Remove", self._remove)
         return menu
 
     def _add_ways(self, menu: QMenu, strip: Strip) -> None:
-        session = self._workspace.session
+        session = self._sessions.session
         feeds, sends = menu.addMenu("Feeds"), menu.addMenu("Sends to")
         assert feeds is not None
         assert sends is not None
@@ -324,46 +331,45 @@ class StripRow(QWidget):
                 action.setChecked(on)
 
     def _add_links(self, menu: QMenu) -> None:
-        workspace = self._workspace
-        session, own = workspace.session, group_of(workspace.session, self.strip_id)
+        session, own = self._sessions.session, group_of(self._sessions.session, self.strip_id)
         menu.addSeparator()
-        if len(workspace.chosen) > 1:
-            menu.addAction(f"Link these {len(workspace.chosen)} strips", lambda: workspace.document.commit(
-                "Link strips", lambda session: link_strips(session, workspace.chosen)))
+        if len(self._selection.chosen) > 1:
+            menu.addAction(f"Link these {len(self._selection.chosen)} strips", lambda: self._sessions.document.commit(
+                "Link strips", lambda session: link_strips(session, self._selection.chosen)))
         for group in session.links:
             if not group.of_stages and group is not own:
-                menu.addAction(menu_text(f"Join link {group.name}"), lambda chosen=group: workspace.document.commit(
+                menu.addAction(menu_text(f"Join link {group.name}"),
+                               lambda chosen=group: self._sessions.document.commit(
                     f"Join link {chosen.name}", lambda session: join_link(session, chosen.id, self.strip_id)))
         if own is not None:
-            menu.addAction(menu_text(f"Leave link {own.name}"), lambda: workspace.document.commit(
+            menu.addAction(menu_text(f"Leave link {own.name}"), lambda: self._sessions.document.commit(
                 f"Leave link {own.name}", lambda session: leave_link(session, self.strip_id)))
 
     def rename(self) -> None:
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=self._strip.name)
         if accepted and name.strip():
-            self._workspace.document.commit(f"Rename {self._strip.name}", lambda session: edit_strip(
+            self._sessions.document.commit(f"Rename {self._strip.name}", lambda session: edit_strip(
                 session, self.strip_id, lambda strip: strip.with_(name=name.strip())))
 
     def _route(self, out: str) -> None:
         """Feed a bus, with all strips that are edited at once; those that it is fed by stay where they are."""
-        workspace = self._workspace
-        session, chosen = workspace.session, workspace.chosen
+        session, chosen = self._sessions.session, self._selection.chosen
         moved = [strip_id for strip_id in (chosen if self.strip_id in chosen else (self.strip_id,))
                  if session.strip(strip_id).kind is not StripKind.MASTER and out not in session.upstream(strip_id)]
         what = self._strip.name if len(moved) == 1 else f"{len(moved)} strips"
-        workspace.document.commit(f"Route {what}", lambda session: functools.reduce(
+        self._sessions.document.commit(f"Route {what}", lambda session: functools.reduce(
             lambda routed, strip_id: route(routed, strip_id, out), moved, session))
 
     def _switch_send(self, to: str) -> None:
-        session, strip = self._workspace.session, self._strip
+        session, strip = self._sessions.session, self._strip
         name = session.strip(to).name
         if any(send.to == to for send in strip.sends):
-            self._workspace.document.commit(f"Remove send to {name}",
+            self._sessions.document.commit(f"Remove send to {name}",
                                             lambda session: remove_send(session, strip.id, to))
         else:
-            self._workspace.document.commit(f"Send to {name}", lambda session: set_send(
+            self._sessions.document.commit(f"Send to {name}", lambda session: set_send(
                 session, strip.id, Send(to=to, level_db=-12.0)))
 
     def _remove(self) -> None:
-        self._workspace.document.commit(f"Remove {self._strip.name}",
+        self._sessions.document.commit(f"Remove {self._strip.name}",
                                         lambda session: remove_strip(session, self.strip_id))

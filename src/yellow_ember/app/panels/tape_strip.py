@@ -21,8 +21,13 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
+from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
 from yellow_ember.engine.live.client import EngineState
@@ -36,10 +41,12 @@ _GRIP = 6
 class TapeStrip(QWidget):
     """The time line of the chosen strip."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, imports: Imports,
+                 measurer: Measurer, added: AddedListening) -> None:
         super().__init__()
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection, self._playback, self._imports = sessions, selection, playback, imports
+        self._measurer, self._added = measurer, added
+        self._gesture = Gesture(self._sessions)
         self._position = 0
         self._drag = ""
         self._anchor = 0
@@ -51,11 +58,11 @@ class TapeStrip(QWidget):
         self.setAccessibleName("Waveform and loop")
         self.setAccessibleDescription("Left and right go by a beat, Control with them by a bar, Home to the start, "
                                       "bracket keys set the loop's ends to where playing is.")
-        workspace.session_changed.connect(self._refresh)
-        workspace.selected.connect(self._refresh)
-        workspace.measurer.changed.connect(self._refresh)
-        workspace.added.changed.connect(self._refresh)
-        workspace.frame.connect(self._on_frame)
+        self._sessions.changed.connect(self._refresh)
+        self._selection.changed.connect(self._refresh)
+        self._measurer.changed.connect(self._refresh)
+        self._added.changed.connect(self._refresh)
+        self._playback.frame.connect(self._on_frame)
 
     def sizeHint(self) -> QSize:
         return QSize(1200, 112)
@@ -63,17 +70,17 @@ class TapeStrip(QWidget):
     @property
     def length(self) -> int:
         """Frames from start to end of what is shown."""
-        imports = self._workspace.imports
-        frames = [ready.frames for strip in self._workspace.session.strips
+        imports = self._imports
+        frames = [ready.frames for strip in self._sessions.session.strips
                   if (ready := imports.ready(strip.audio)) is not None]
-        return max([*frames, self._workspace.session.rate * 10])
+        return max([*frames, self._sessions.session.rate * 10])
 
     def _refresh(self) -> None:
         """Draw the wave anew where anything in it has changed."""
-        workspace, session, strip = self._workspace, self._workspace.session, self._workspace.strip
+        session, strip = self._sessions.session, self._selection.strip
         shown = (session.loop, session.tempo, session.beats_per_bar, self.length, strip.id, strip.match_db,
-                 bool(strip.chain), workspace.imports.ready(strip.audio), id(workspace.measurer.latest(strip.id)),
-                 id(workspace.added.found))
+                 bool(strip.chain), self._imports.ready(strip.audio), id(self._measurer.latest(strip.id)),
+                 id(self._added.found))
         if shown != self._shown:
             self._shown, self._still = shown, None
             self.update()
@@ -96,7 +103,7 @@ class TapeStrip(QWidget):
         return round(min(max((x - 8) / (self.width() - 16), 0.0), 1.0) * self.length)
 
     def _beat(self) -> float:
-        session = self._workspace.session
+        session = self._sessions.session
         return 60.0 / session.tempo * session.rate
 
     def _snapped(self, frame: int, event: QMouseEvent) -> int:
@@ -130,7 +137,7 @@ class TapeStrip(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         wave = QRectF(8, _RULER, self.width() - 16, self.height() - _RULER - 6)
         painter.fillRect(wave, theme.GROUND)
-        session = self._workspace.session
+        session = self._sessions.session
         loop = session.loop
         if loop.end > loop.start:
             left, right = self._x(loop.start), self._x(loop.end)
@@ -143,21 +150,21 @@ class TapeStrip(QWidget):
         overview = self._overview()
         if overview is not None:
             self._paint_wave(painter, wave, overview, 0, len(overview) * OVERVIEW_FRAMES, filled=True)
-        found = self._workspace.measurer.latest(self._workspace.strip_id)
+        found = self._measurer.latest(self._selection.strip_id)
         if found is not None:
             if overview is None:
                 self._paint_wave(painter, wave, found.wave_before, found.start, found.end, filled=True)
-            added = self._workspace.added.found
-            if added is not None and added.part.strip_id == self._workspace.strip_id:
-                scale = 10.0 ** (self._workspace.strip.match_db / 20.0)
+            added = self._added.found
+            if added is not None and added.part.strip_id == self._selection.strip_id:
+                scale = 10.0 ** (self._selection.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, added.wave * scale, found.start, found.end, filled=True,
                                  colour=theme.heat_colour(added.against_db))
-            elif self._workspace.strip.chain:
-                scale = 10.0 ** (self._workspace.strip.match_db / 20.0)
+            elif self._selection.strip.chain:
+                scale = 10.0 ** (self._selection.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, found.wave_after * scale, found.start, found.end, filled=False)
 
     def _paint_ruler(self, painter: QPainter, wave: QRectF) -> None:
-        session = self._workspace.session
+        session = self._sessions.session
         bar = self._beat() * session.beats_per_bar
         bars = int(self.length / bar) + 1
         every = 1
@@ -173,7 +180,7 @@ class TapeStrip(QWidget):
 
     def _overview(self) -> NDArray[np.float32] | None:
         """Least and greatest per column over the channels of the chosen track."""
-        ready = self._workspace.imports.ready(self._workspace.strip.audio)
+        ready = self._imports.ready(self._selection.strip.audio)
         if ready is None:
             return None
         overview = ready.read_overview()
@@ -207,7 +214,7 @@ class TapeStrip(QWidget):
     # -- hands --------------------------------------------------------------------------
 
     def _grip_at(self, point: QPointF) -> str:
-        loop = self._workspace.session.loop
+        loop = self._sessions.session.loop
         if point.y() > _RULER:
             return ""
         for name, frame in (("start", loop.start), ("end", loop.end)):
@@ -222,7 +229,7 @@ class TapeStrip(QWidget):
         frame = self._frame(event.position().x())
         self._anchor = self._snapped(frame, event)
         if self._drag == "scrub":
-            self._workspace.locate(frame)
+            self._playback.locate(frame)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if not self._drag:
@@ -231,9 +238,9 @@ class TapeStrip(QWidget):
             return
         frame = self._frame(event.position().x())
         if self._drag == "scrub":
-            self._workspace.locate(frame)
+            self._playback.locate(frame)
             return
-        loop, here = self._workspace.session.loop, self._snapped(frame, event)
+        loop, here = self._sessions.session.loop, self._snapped(frame, event)
         start, end = {"start": (here, loop.end), "end": (loop.start, here),
                       "draw": (self._anchor, here)}[self._drag]
         if start != end:
@@ -245,19 +252,19 @@ class TapeStrip(QWidget):
         self._drag = ""
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        bar = self._beat() * self._workspace.session.beats_per_bar
+        bar = self._beat() * self._sessions.session.beats_per_bar
         number = int(self._frame(event.position().x()) / bar)
         self._set_loop(Loop(round(number * bar), round((number + 1) * bar)), commit=True)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        loop, beat = self._workspace.session.loop, self._beat()
-        step = beat * (self._workspace.session.beats_per_bar
+        loop, beat = self._sessions.session.loop, self._beat()
+        step = beat * (self._sessions.session.beats_per_bar
                        if event.modifiers() & Qt.KeyboardModifier.ControlModifier else 1)
         match event.key():
             case Qt.Key.Key_Right:
-                self._workspace.locate(round((round(self._position / step) + 1) * step))
+                self._playback.locate(round((round(self._position / step) + 1) * step))
             case Qt.Key.Key_Left:
-                self._workspace.locate(max(0, round((round(self._position / step) - 1) * step)))
+                self._playback.locate(max(0, round((round(self._position / step) - 1) * step)))
             case Qt.Key.Key_BracketLeft if self._position < loop.end:
                 self._set_loop(Loop(self._position, loop.end), commit=True)
             case Qt.Key.Key_BracketRight if self._position > loop.start:

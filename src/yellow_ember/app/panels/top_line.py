@@ -8,8 +8,11 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
 from yellow_ember.app.widgets.text import TextLabel, as_text
@@ -85,23 +88,23 @@ class CompareSwitch(QWidget):
 
     _NAMES = ("Before", "After", "Added")
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, playback: Playback, added: AddedListening) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._playback, self._added = playback, added
         self.setFixedSize(192, 28)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Before, after or added")
         self.setToolTip("Hear the chosen strip before its chain or after it, at equal loudness (B), "
                         "or what the chain added, alone (D)")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        workspace.comparing.connect(self._refresh)
-        workspace.added.changed.connect(self._refresh)
+        self._playback.comparing.connect(self._refresh)
+        self._added.changed.connect(self._refresh)
         self._refresh()
 
     @property
     def lit(self) -> int:
         """Which of the three is heard."""
-        return 2 if self._workspace.added.on else 0 if self._workspace.before else 1
+        return 2 if self._added.on else 0 if self._playback.before else 1
 
     def _refresh(self) -> None:
         self.setAccessibleDescription(f"{self._NAMES[self.lit].lower()} is heard")
@@ -110,9 +113,9 @@ class CompareSwitch(QWidget):
     def choose(self, place: int) -> None:
         """Hear one of the three."""
         if place == 2:
-            self._workspace.hear_added()
+            self._added.listen()
         else:
-            self._workspace.hear_before(place == 0)
+            self._playback.hear_before(place == 0)
         self._refresh()
 
     def toggle(self) -> None:
@@ -163,12 +166,13 @@ class CompareSwitch(QWidget):
 class TopLine(QWidget):
     """The strip across the top of the window."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback,
+                 added: AddedListening) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._workspace = workspace
-        self._gesture = Gesture(workspace)
+        self._sessions, self._selection, self._playback, self._added = sessions, selection, playback, added
+        self._gesture = Gesture(self._sessions)
         self._ceiling_left = 0
         self.session_name = TextLabel()
         self.session_name.setFont(theme.font(11, bold=True))
@@ -182,7 +186,7 @@ class TopLine(QWidget):
         self.position.setMinimumWidth(122)
         self.position.setAccessibleName("Position in bars, beats and seconds")
         self.tempo, self.live, self.printing = ValueBar(TEMPO), ValueBar(LIVE), ValueBar(PRINTING)
-        self.compare = CompareSwitch(workspace)
+        self.compare = CompareSwitch(self._playback, self._added)
         self.offset = TextLabel()
         self.offset.setToolTip("What the chosen strip's output is moved by, so that after is as loud as before")
         self.engine = TextLabel()
@@ -214,8 +218,8 @@ class TopLine(QWidget):
             label.setFont(theme.font(8.5))
             label.setFixedWidth(width)
         layout.addLayout(meters)
-        self.to_start.clicked.connect(lambda: workspace.locate(workspace.start_position))
-        self.play.clicked.connect(workspace.toggle_play)
+        self.to_start.clicked.connect(lambda: self._playback.locate(self._playback.start_position))
+        self.play.clicked.connect(self._playback.toggle_play)
         self.loop.clicked.connect(self.toggle_loop)
         self.tempo.changing.connect(lambda value: self._gesture.show(
             "Tempo", "tempo", lambda session: session.with_(tempo=value)))
@@ -223,10 +227,10 @@ class TopLine(QWidget):
             bar.committed.connect(lambda _value: self._gesture.keep())
         for bar in (self.live, self.printing):
             bar.changing.connect(lambda value, name=bar.parameter.id: self._set_quality(name, value))
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(lambda: self.refresh(workspace.session))
-        workspace.frame.connect(self._on_frame)
-        self.refresh(workspace.session)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(lambda: self.refresh(self._sessions.session))
+        self._playback.frame.connect(self._on_frame)
+        self.refresh(self._sessions.session)
 
     def sizeHint(self) -> QSize:
         return QSize(1280, 44)
@@ -236,13 +240,13 @@ class TopLine(QWidget):
         self._show_name()
 
     def _show_name(self) -> None:
-        name = self._workspace.session.name + (" \u2022" if self._workspace.document.modified else "")
+        name = self._sessions.session.name + (" \u2022" if self._sessions.document.modified else "")
         room = self.session_name.width()
         self.session_name.setText(self.session_name.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, room))
         self.session_name.setToolTip(as_text(name))
 
     def toggle_loop(self) -> None:
-        self._workspace.document.commit("Loop", lambda session: session.with_(
+        self._sessions.document.commit("Loop", lambda session: session.with_(
             loop=session.loop.with_(on=not session.loop.on)))
 
     def _set_quality(self, name: str, value: float) -> None:
@@ -255,11 +259,11 @@ class TopLine(QWidget):
         self.tempo.show_value(session.tempo)
         self.live.show_value(float(session.quality.live))
         self.printing.show_value(float(session.quality.printing))
-        strip = self._workspace.strip
+        strip = self._selection.strip
         self.offset.setText(f"match {strip.match_db:+.2f} dB" if strip.chain else "nothing to match")
 
     def _on_frame(self, state: EngineState) -> None:
-        session = self._workspace.session
+        session = self._sessions.session
         self.play.set_sign("stop" if state.playing else "play", "Stop" if state.playing else "Play")
         seconds = state.position / session.rate
         beats = seconds * session.tempo / 60.0

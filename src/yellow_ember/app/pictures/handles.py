@@ -13,7 +13,9 @@ from PyQt6.QtCore import QObject, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPen
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.plot import Axes
 from yellow_ember.dsp.chain import StageSettings
@@ -36,12 +38,12 @@ class Handles(QObject):
 
     moving = pyqtSignal()
 
-    def __init__(self, workspace: Workspace, parent: QObject) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, messages: Messages, parent: QObject) -> None:
         super().__init__(parent)
-        self._workspace = workspace
+        self._sessions, self._selection, self._messages = sessions, selection, messages
         self._handles: tuple[Handle, ...] = ()
         self._axes: Axes | None = None
-        self._gesture = Gesture(workspace)
+        self._gesture = Gesture(self._sessions)
         self.chosen = 0
         self.dragging = False
         self._settle = QTimer(self)
@@ -71,13 +73,12 @@ class Handles(QObject):
         return f"{handle.label}: {handle.hz:.0f} Hz{level}"
 
     def _stage(self) -> StageSettings:
-        workspace = self._workspace
-        return workspace.strip.stage(workspace.stage_id)
+        return self._selection.strip.stage(self._selection.stage_id)
 
     # -- changes ------------------------------------------------------------------------
 
     def _set(self, changes: dict[str, Value], label: str) -> None:
-        strip_id, stage_id = self._workspace.strip_id, self._workspace.stage_id
+        strip_id, stage_id = self._selection.strip_id, self._selection.stage_id
 
         def edit(session: Session) -> Session:
             for name, value in changes.items():
@@ -124,7 +125,7 @@ class Handles(QObject):
             return
         more = edges.added(as_edges(self._stage().params[edges.id]), hz)
         if more is None:
-            self._workspace.messages.say(f"No room for another edge: there are at most {edges.most}, "
+            self._messages.say(f"No room for another edge: there are at most {edges.most}, "
                                          f"each {edges.apart:g} times the one before or more")
             return
         self._set({edges.id: more}, "Add an edge")

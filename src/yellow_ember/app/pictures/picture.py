@@ -22,8 +22,13 @@ from PyQt6.QtWidgets import QWidget
 from yellow_ember.app.pictures.disc import draw_disc
 from yellow_ember.app.pictures.handles import Handles
 from yellow_ember.app.pictures.reels import draw_reels
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.speed_reader import SpeedReader
-from yellow_ember.app.state.workspace import Workspace
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
 from yellow_ember.app.widgets.painting import painted, painting
@@ -59,9 +64,11 @@ _COLOURS = (theme.DIM, theme.TEXT, theme.BEFORE, theme.AFTER)
 class Picture(QWidget):
     """Draws the parts one below the other."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
+        self._messages, self._jobs = messages, jobs
         self._parts: Parts = ()
         self._live = np.zeros(0)
         self._shown: object = None
@@ -77,16 +84,16 @@ class Picture(QWidget):
         self._later.setSingleShot(True)
         self._later.setInterval(round(1000 * _APART_SECONDS))
         self._later.timeout.connect(self.update)
-        self.speed_reader = SpeedReader(workspace)
+        self.speed_reader = SpeedReader(self._sessions, self._selection, self._jobs)
         self.speed_reader.changed.connect(self._redraw)
-        self._handles = Handles(workspace, self)
+        self._handles = Handles(self._sessions, self._selection, self._messages, self)
         self._handles.moving.connect(self.update)
         self._reach = 12.0
         self.setMinimumSize(220, 200)
         self.setMouseTracking(True)
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
-        workspace.frame.connect(self._on_frame)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
+        self._playback.frame.connect(self._on_frame)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -135,11 +142,10 @@ class Picture(QWidget):
 
     def _compute(self) -> None:
         """Compute the parts anew where what they show has changed."""
-        workspace = self._workspace
-        if not workspace.stage_id:
+        if not self._selection.stage_id:
             self._parts, self._shown = (), None
             return
-        stage, session = workspace.strip.stage(workspace.stage_id), workspace.session
+        stage, session = self._selection.strip.stage(self._selection.stage_id), self._sessions.session
         shown = (stage.kind, stage.params, session.rate, session.reference_dbfs)
         if shown == self._shown:
             return
@@ -159,23 +165,22 @@ class Picture(QWidget):
                                + ", ".join(part.title for part in self._parts))
 
     def _on_frame(self, _state: object) -> None:
-        workspace = self._workspace
-        if not workspace.settings.animation or workspace.engine is None or not self.isVisible():
+        if not self._settings.animation or self._playback.engine is None or not self.isVisible():
             return
-        moving = workspace.state.playing and any(isinstance(part, Reels | Damage | Disc) for part in self._parts)
-        if moving and workspace.stage_id:
-            reading = workspace.engine.reading(workspace.strip_id)
+        moving = self._playback.state.playing and any(isinstance(part, Reels | Damage | Disc) for part in self._parts)
+        if moving and self._selection.stage_id:
+            reading = self._playback.engine.reading(self._selection.strip_id)
             if reading is not None:
-                place = workspace.strip.place_of(workspace.stage_id)
+                place = self._selection.strip.place_of(self._selection.stage_id)
                 self._vu = float(reading.point_vu[place]), float(reading.point_vu[place + 1])
         plots = [part for part in self._parts if isinstance(part, Plot)]
-        if workspace.state.playing and any(plot.axes == "gain" or plot.spectra for plot in plots):
-            self._take_scope(*workspace.engine.scope())
+        if self._playback.state.playing and any(plot.axes == "gain" or plot.spectra for plot in plots):
+            self._take_scope(*self._playback.engine.scope())
             moving = True
         if any(plot.live for plot in plots):
-            before, _after = workspace.engine.scope()
+            before, _after = self._playback.engine.scope()
             live = before[0, -_LIVE_POINTS * 4::4]
-            silent = np.abs(live).max() < _QUIET or not workspace.state.playing
+            silent = np.abs(live).max() < _QUIET or not self._playback.state.playing
             moving = moving or not silent or self._live.size > 0
             self._live = np.zeros(0) if silent else live
         if moving:
@@ -272,11 +277,11 @@ class Picture(QWidget):
             self._paint_reels(painter, part, box.adjusted(10, 20, -10, -4))
         elif isinstance(part, Disc):
             draw_disc(painter, box.adjusted(10, 20, -10, -4), part,
-                      self._workspace.state.position / self._workspace.session.rate)
+                      self._playback.state.position / self._sessions.session.rate)
         elif isinstance(part, Damage):
             start, end = self._loop()
-            here = self._workspace.state.position / self._workspace.session.rate
-            if self._workspace.state.playing and start <= here <= end:
+            here = self._playback.state.position / self._sessions.session.rate
+            if self._playback.state.playing and start <= here <= end:
                 x = frame.left() + (here - start) / (end - start) * frame.width()
                 painter.setPen(QPen(theme.TEXT, 1.5))
                 painter.drawLine(QPointF(x, frame.top()), QPointF(x, frame.bottom()))
@@ -289,13 +294,13 @@ class Picture(QWidget):
 
     def _loop(self) -> tuple[float, float]:
         """What damage is shown of, in seconds."""
-        session = self._workspace.session
+        session = self._sessions.session
         loop = session.loop
         start = loop.start / session.rate if loop.end > loop.start else 0.0
         return start, loop.end / session.rate if loop.end > loop.start else start + 20.0
 
     def _paint_reels(self, painter: QPainter, reels: Reels, box: QRectF) -> None:
-        session, state = self._workspace.session, self._workspace.state
+        session, state = self._sessions.session, self._playback.state
         room = min(92.0, 0.36 * box.width())
         meters = QRectF(box.right() - room, box.top(), room, box.height() - 12)
         draw_reels(painter, QRectF(box.left(), box.top(), box.width() - room - 12, box.height()), reels,
@@ -316,7 +321,7 @@ class Picture(QWidget):
                          int(Qt.AlignmentFlag.AlignRight), self.speed_reader.text)
 
     def _paint_damage(self, painter: QPainter, damage: Damage, frame: QRectF) -> None:
-        session = self._workspace.session
+        session = self._sessions.session
         start, end = self._loop()
         axes = Axes(frame, start, end, -30.0, 1.5)
         draw_frame(painter, axes)
@@ -377,7 +382,7 @@ class Picture(QWidget):
         if self._spectra is None:
             return
         size = 2 * (self._spectra[0].size - 1)
-        hz: Samples = np.fft.rfftfreq(size, 1.0 / self._workspace.session.rate)[1:].astype(np.float64)
+        hz: Samples = np.fft.rfftfreq(size, 1.0 / self._sessions.session.rate)[1:].astype(np.float64)
         axes = Axes(frame, 20.0, 20000.0, -90.0, 0.0, log_x=True)
         # A sixth of an octave for each point, or a single line where lines are wider apart.
         edges = np.unique(np.searchsorted(hz, np.geomspace(hz[0], 20000.0, 60)))[:-1]

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from yellow_ember.app.state.background import BackgroundPrints
+from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.measurer import sound_of
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.jobs.difference import AddedPart, print_added
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 _SETTLE_SECONDS = 0.3
 
@@ -24,9 +27,11 @@ class AddedListening(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper, prints: BackgroundPrints) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
+        self._messages, self._jobs, self._prints = messages, jobs, prints
         self.on = False
         self.keep_tone = False
         self.louder_db = 0.0
@@ -34,6 +39,13 @@ class AddedListening(QObject):
         self._wanted: tuple[object, ...] = ()
         self._heard: tuple[object, ...] = ()
         self._since = 0.0
+        playback.comparing.connect(lambda _before: self.switch(False))
+        playback.beat.connect(self.poll)
+
+    def listen(self) -> None:
+        """Hear what the chosen strip's chain added, alone, instead of before or after."""
+        self._playback.hear_before(False)
+        self.switch(True)
 
     def switch(self, on: bool) -> None:
         """Hear the added part of the chosen strip, or the strip again."""
@@ -50,39 +62,38 @@ class AddedListening(QObject):
         self.louder_db = self.louder_db if louder_db is None else louder_db
 
     def _drop(self) -> None:
-        self._workspace.jobs.cancel(self)
+        self._jobs.cancel(self)
         self.found, self._heard, self._wanted = None, (), ()
-        self._workspace.prints.put_first(None)
+        self._prints.put_first(None)
 
     def poll(self) -> None:
         """Called with the clock."""
         if not self.on:
             return
-        workspace = self._workspace
-        strip = workspace.strip
+        strip = self._selection.strip
         if self.found is not None and self.found.part.strip_id != strip.id:
             self._drop()
             self.changed.emit()
-        wanted = (*sound_of(workspace.session, strip.id), self.keep_tone, round(self.louder_db, 1),
+        wanted = (*sound_of(self._sessions.session, strip.id), self.keep_tone, round(self.louder_db, 1),
                   strip.match_db if self.keep_tone else 0.0)
         now = time.monotonic()
         if wanted != self._wanted:
             self._wanted, self._since = wanted, now
-            workspace.jobs.cancel(self)
-        if not workspace.jobs.is_running(self) and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
+            self._jobs.cancel(self)
+        if not self._jobs.is_running(self) and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
             if not strip.chain:
                 self._heard = wanted
-                workspace.messages.say(f"{strip.name} has no stages: nothing is added")
+                self._messages.say(f"{strip.name} has no stages: nothing is added")
                 return
-            limit = round(workspace.settings.prints_gb * 2**30)
-            workspace.jobs.start(self, print_added, workspace.session, strip.id, self.keep_tone, self.louder_db, limit,
+            limit = round(self._settings.prints_gb * 2**30)
+            self._jobs.start(self, print_added, self._sessions.session, strip.id, self.keep_tone, self.louder_db, limit,
                                  done=self._take, failed=self._fail)
 
     def _take(self, found: AddedPart) -> None:
         self._heard, self.found = self._wanted, found
-        self._workspace.prints.put_first(found.part)
+        self._prints.put_first(found.part)
         self.changed.emit()
 
     def _fail(self, reason: str) -> None:
         self._heard = self._wanted
-        self._workspace.messages.warn(f"The added part can't be heard: {reason}")
+        self._messages.warn(f"The added part can't be heard: {reason}")

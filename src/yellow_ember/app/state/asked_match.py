@@ -6,7 +6,10 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QObject
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.jobs.measuring import mix_offset, stage_offset
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
 from yellow_ember.session.io.reading import HIGHEST_DB, LOWEST_DB
@@ -16,9 +19,9 @@ from yellow_ember.session.values.model import Strip
 class AskedMatch(QObject):
     """One measurement at a time; what it finds becomes one step."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, settings: Settings, messages: Messages, jobs: JobKeeper) -> None:
+        super().__init__()
+        self._sessions, self._settings, self._messages, self._jobs = sessions, settings, messages, jobs
 
     def match_stage(self, strip_id: str, stage_id: str) -> None:
         """Make a stage as loud as what enters it, by its wet level."""
@@ -31,31 +34,29 @@ class AskedMatch(QObject):
 
     def _start(self, strip_id: str, take: Callable[[Strip, float], None], measure: Callable[..., float],
                *of: str) -> None:
-        workspace = self._workspace
 
         def arrived(offset: float) -> None:
-            for strip in workspace.session.strips:
+            for strip in self._sessions.session.strips:
                 if strip.id == strip_id:
                     take(strip, offset)
 
-        workspace.jobs.start(self, measure, workspace.session, *of, done=arrived,
-                             failed=lambda reason: workspace.messages.warn(f"It can't be matched: {reason}"))
-        workspace.messages.say("Measuring\u2026")
+        self._jobs.start(self, measure, self._sessions.session, *of, done=arrived,
+                             failed=lambda reason: self._messages.warn(f"It can't be matched: {reason}"))
+        self._messages.say("Measuring\u2026")
 
     def _take_stage(self, strip: Strip, stage_id: str, offset: float) -> None:
         stage = next((stage for stage in strip.chain if stage.id == stage_id), None)
         if stage is None:
             return
-        workspace, label = self._workspace, stage.declaration.label
+        label = stage.declaration.label
         wet_db = min(max(round(stage.wet_db + offset, 2), LOWEST_DB), HIGHEST_DB)
-        workspace.document.commit(f"Match {label}", lambda session: edit_stage(
+        self._sessions.document.commit(f"Match {label}", lambda session: edit_stage(
             session, strip.id, stage_id, lambda old: replace_stage(old, wet_db=wet_db)))
-        workspace.messages.say(f"{label} is as loud as what enters it: wet level {offset:+.1f} dB")
+        self._messages.say(f"{label} is as loud as what enters it: wet level {offset:+.1f} dB")
 
     def _take_mix(self, strip: Strip, match_db: float) -> None:
-        workspace = self._workspace
-        workspace.settings.match_lock = False
-        workspace.document.commit(f"Match {strip.name} in the mix", lambda session: edit_strip(
+        self._settings.match_lock = False
+        self._sessions.document.commit(f"Match {strip.name} in the mix", lambda session: edit_strip(
             session, strip.id, lambda old: old.with_(match_db=match_db)))
-        workspace.messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {match_db:+.2f} dB. "
+        self._messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {match_db:+.2f} dB. "
                                "It is no longer kept matched alone")

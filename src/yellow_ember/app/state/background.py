@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import enum
 import time
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.jobs.strip_prints import find_print, print_file, print_strip
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.kinds import FileState, state_of_file
 from yellow_ember.session.edits.following import linked_with
 from yellow_ember.session.values.model import Session, Strip, StripKind
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 SETTLE_SECONDS = 2.5
 """A strip whose sound was changed is left alone for so long."""
@@ -38,9 +42,11 @@ class BackgroundPrints(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper, imports: Imports, matcher: Matcher) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
+        self._messages, self._jobs, self._imports, self._matcher = messages, jobs, imports, matcher
         self._session: Session | None = None
         self._editing: frozenset[str] = frozenset()
         self._files: dict[str, tuple[str, float]] = {}
@@ -55,6 +61,7 @@ class BackgroundPrints(QObject):
         self._failed: set[str] = set()
         self._told: object = None
         self._first: StripPrint | None = None
+        playback.beat.connect(self.poll)
 
     def state(self, strip_id: str) -> PrintState:
         if strip_id in self._prints:
@@ -66,24 +73,23 @@ class BackgroundPrints(QObject):
     @property
     def share(self) -> float:
         """How much of the strip that is being printed is done."""
-        return 0.0 if self._now is None else self._workspace.jobs.share(self)
+        return 0.0 if self._now is None else self._jobs.share(self)
 
     def _worth_printing(self, strip: Strip) -> bool:
         return not strip.bypass and any(stage.on for stage in strip.chain)
 
     def _frames(self, session: Session) -> int:
         """How long the session's sound lasts; 0 while not all of it is ready."""
-        ready = [self._workspace.imports.ready(strip.audio) for strip in session.strips if strip.audio is not None]
+        ready = [self._imports.ready(strip.audio) for strip in session.strips if strip.audio is not None]
         return max((found.frames for found in ready if found is not None), default=0)
 
     def poll(self) -> None:
         """See what has changed, and begin with what is next; called with the clock."""
-        workspace = self._workspace
-        session = workspace.session
-        if not workspace.settings.background_printing or workspace.imports.busy:
+        session = self._sessions.session
+        if not self._settings.background_printing or self._imports.busy:
             self._drop_all()
             return
-        editing = frozenset(linked_with(session, workspace.chosen))
+        editing = frozenset(linked_with(session, self._selection.chosen))
         self._check()
         if session is not self._session or editing != self._editing:
             self._session, self._editing = session, editing
@@ -135,7 +141,7 @@ class BackgroundPrints(QObject):
         self._send()
 
     def _start_next(self, session: Session) -> None:
-        if self._now is not None or not self._waiting or self._workspace.matcher.waiting():
+        if self._now is not None or not self._waiting or self._matcher.waiting():
             # What is still to be matched is heard; what is to be printed is heard either way.
             return
         frames, now = self._frames(session), time.monotonic()
@@ -147,9 +153,9 @@ class BackgroundPrints(QObject):
             if found is not None:
                 self._take(found)
                 continue
-            limit = round(self._workspace.settings.prints_gb * 2**30)
+            limit = round(self._settings.prints_gb * 2**30)
             self._now = strip_id, name
-            self._workspace.jobs.start(self, print_strip, session, strip_id, frames, limit,
+            self._jobs.start(self, print_strip, session, strip_id, frames, limit,
                                        done=self._finish, failed=self._fail)
             return
 
@@ -163,7 +169,7 @@ class BackgroundPrints(QObject):
         (strip_id, name), self._now = self._now, None
         self._failed.add(name)
         self._waiting.remove(strip_id)
-        self._workspace.messages.warn(f"{reason}. The strip runs live")
+        self._messages.warn(f"{reason}. The strip runs live")
         self._tell()
 
     def _take(self, found: StripPrint) -> None:
@@ -178,11 +184,11 @@ class BackgroundPrints(QObject):
         self._send()
 
     def _send(self) -> None:
-        if self._workspace.engine is not None:
+        if self._playback.engine is not None:
             prints = dict(self._prints)
             if self._first is not None:
                 prints[self._first.strip_id] = self._first
-            self._workspace.engine.use_prints(tuple(prints.values()))
+            self._playback.engine.use_prints(tuple(prints.values()))
 
     def _drop_all(self) -> None:
         self._cancel()
@@ -199,5 +205,5 @@ class BackgroundPrints(QObject):
             self.changed.emit()
 
     def _cancel(self) -> None:
-        self._workspace.jobs.cancel(self)
+        self._jobs.cancel(self)
         self._now = None

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.app.state.measurer import sound_of
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.measurer import Measurer, sound_of
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.engine.jobs.dissecting import Dissection, dissect_strip
 from yellow_ember.session.values.model import Session
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 _REMEMBERED = 48
 
@@ -22,15 +22,17 @@ class Dissector(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper,
+                 measurer: Measurer) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._jobs, self._measurer = sessions, selection, jobs, measurer
         self._known: deque[tuple[tuple[object, ...], Dissection | None]] = deque(maxlen=_REMEMBERED)
         self._asked: tuple[Session, str, Dissection | None] | None = None
+        playback.beat.connect(self.poll)
 
     def of(self, strip_id: str) -> Dissection | None:
         """What is known of the strip as it is now."""
-        session = self._workspace.session
+        session = self._sessions.session
         if self._asked is None or self._asked[0] is not session or self._asked[1] != strip_id:
             # Asked for at every painting: what it depends on is compared once a change.
             sound = sound_of(session, strip_id)
@@ -39,15 +41,14 @@ class Dissector(QObject):
 
     def poll(self) -> None:
         """Start where there is something new to take apart; called with the clock."""
-        workspace = self._workspace
-        strip = workspace.strip
-        if workspace.jobs.is_running(self) or not strip.chain or not workspace.measurer.fresh(
-                strip.id) or workspace.measurer.busy:
+        strip = self._selection.strip
+        if self._jobs.is_running(self) or not strip.chain or not self._measurer.fresh(
+                strip.id) or self._measurer.busy:
             return
-        sound = sound_of(workspace.session, strip.id)
+        sound = sound_of(self._sessions.session, strip.id)
         if all(known != sound for known, _ in self._known):
             # What can't be run can't be measured either, and that is said.
-            workspace.jobs.start(self, dissect_strip, workspace.session, strip.id,
+            self._jobs.start(self, dissect_strip, self._sessions.session, strip.id,
                                  done=lambda found: self._take(sound, found),
                                  failed=lambda _reason: self._take(sound, None))
 

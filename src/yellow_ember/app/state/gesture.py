@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
-from typing import TYPE_CHECKING
 
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.session.document import Edit, Settle, Trial
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 
 class Gesture:
     """Holds at most one trial; moving another control keeps what was moved before."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper) -> None:
+        self._sessions = sessions
         self._trial: Trial | None = None
         self._control: Hashable = None
 
@@ -30,7 +27,7 @@ class Gesture:
         """
         if not self.under_way or control != self._control:
             self.keep()
-            self._trial = self._workspace.document.trial(label, Settle.KEEP)
+            self._trial = self._sessions.document.trial(label, Settle.KEEP)
             self._control = control
         assert self._trial is not None
         self._trial.show(edit)
@@ -44,4 +41,4 @@ class Gesture:
     def do(self, label: str, edit: Edit) -> None:
         """A step that is made at once, behind what was being moved."""
         self.keep()
-        self._workspace.document.commit(label, edit)
+        self._sessions.document.commit(label, edit)

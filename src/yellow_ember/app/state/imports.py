@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, pyqtSignal
 
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
-from yellow_ember.session.values.model import Session
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
-
 
 _CHECK_SECONDS = 1.5
 
@@ -25,27 +23,32 @@ def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
 
 
 class Imports(QObject):
-    """Sees to it that every track's audio has a ready copy, and tells the engine when it has."""
+    """Sees to it that every track's audio has a ready copy; `made_ready` is sent when there are new ones."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    made_ready = pyqtSignal()
+
+    def __init__(self, sessions: SessionKeeper, playback: Playback, messages: Messages, jobs: JobKeeper) -> None:
+        super().__init__()
+        self._sessions, self._playback, self._messages, self._jobs = sessions, playback, messages, jobs
         self._ready: dict[tuple[Path, int], Conformed] = {}
         self._failed: set[tuple[Path, int]] = set()
         self._waiting: list[tuple[Path, int]] = []
         self._check_at = 0.0
         self._now: tuple[Path, int] | None = None
+        sessions.taken_in.connect(self.want)
+        playback.beat.connect(self.poll)
 
     def ready(self, path: Path | None) -> Conformed | None:
         """The ready copy of a file at the session's rate, where there is one."""
-        return None if path is None else self._ready.get((path, self._workspace.session.rate))
+        return None if path is None else self._ready.get((path, self._sessions.session.rate))
 
     @property
     def busy(self) -> bool:
         return bool(self._waiting) or self._now is not None
 
-    def want(self, session: Session) -> None:
-        """Look for what this session needs."""
+    def want(self) -> None:
+        """Look for what the session needs."""
+        session = self._sessions.session
         for strip in session.strips:
             if strip.audio is None:
                 continue
@@ -61,14 +64,14 @@ class Imports(QObject):
     def _take(self, key: tuple[Path, int], found: Conformed) -> None:
         self._ready[key] = found
         if found.warning:
-            self._workspace.messages.warn(found.warning)
+            self._messages.warn(found.warning)
 
     def poll(self) -> None:
         """Begin with what waits, and show how far it is; called with the clock."""
         self._check()
-        jobs = self._workspace.jobs
+        jobs = self._jobs
         if self._now is not None:
-            self._workspace.working.emit(f"Reading {self._now[0].name}", jobs.share(self))
+            self._jobs.working.emit(f"Reading {self._now[0].name}", jobs.share(self))
         elif self._waiting:
             key = self._now = self._waiting.pop(0)
             jobs.start(self, _conform, *key, done=lambda found: self._finish(key, found), failed=self._fail)
@@ -83,19 +86,16 @@ class Imports(QObject):
         assert self._now is not None
         self._failed.add(self._now)
         self._now = None
-        self._workspace.messages.warn(reason)
+        self._messages.warn(reason)
         if not self._waiting:
             self._made_ready()
 
     def _made_ready(self) -> None:
         """Let everybody take the copies that there are now."""
-        workspace = self._workspace
-        workspace.working.emit("", 1.0)
-        if workspace.engine is not None:
-            workspace.engine.set_session(workspace.session, reload=True)
-        workspace.measurer.want()
-        workspace.matcher.want()
-        workspace.session_changed.emit(workspace.session)
+        self._jobs.working.emit("", 1.0)
+        self._playback.reload()
+        self.made_ready.emit()
+        self._sessions.tell_again()
 
     def _check(self) -> None:
         """Now and then: make copies anew that somebody has removed or damaged."""
@@ -107,6 +107,6 @@ class Imports(QObject):
         for key in lost:
             del self._ready[key]
         if lost:
-            self.want(self._workspace.session)
+            self.want()
             if self._now is None and not self._waiting:
                 self._made_ready()

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from PyQt6 import sip
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from yellow_ember.engine.jobs.job import Job, JobError, cancel_all
 
@@ -74,7 +74,10 @@ class JobKeeper(QObject):
     Of work with one owner and name only the latest counts: starting it again ends what ran before, and nothing of that
     arrives any more.  An owner that is gone has its work ended.  What was started is answered by exactly one call of
     `done` or `failed`, in the window's thread, unless it is cancelled.
+    working : what long work goes on, and how far it is, 0 to 1 (-1 where nobody knows); "" at its end
     """
+
+    working = pyqtSignal(str, float)
 
     def __init__(self) -> None:
         super().__init__()

@@ -7,19 +7,21 @@ import time
 from collections import deque
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from yellow_ember.app.state.measurer import SETTLE_SECONDS, Sound, chain_sound_of, sound_of
+from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.measurer import SETTLE_SECONDS, Measurer, Sound, chain_sound_of, sound_of
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.jobs.level_law import LevelLaw, common_excerpt
 from yellow_ember.engine.jobs.matching import SILENT, Match, match_strips, matched
 from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.session.edits.following import linked_with
 from yellow_ember.session.values.model import MOST_MATCH_DB, Session, Strip
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 _REMEMBERED = 512
 """Matches that are kept for sounds that come back (a snapshot, an undo)."""
@@ -68,9 +70,11 @@ class Matcher(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 jobs: JobKeeper, imports: Imports, measurer: Measurer) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._settings, self._jobs = sessions, selection, settings, jobs
+        self._imports, self._measurer = imports, measurer
         self._run: _Run | None = None
         self._due = 0.0
         self._known: dict[str, _Known] = {}
@@ -83,10 +87,16 @@ class Matcher(QObject):
         self._laws: dict[str, tuple[StripMeasurement | None, LevelLaw]] = {}
         self._adjusting = False
         self._told: tuple[MatchState, ...] = ()
+        sessions.adopting.connect(self._on_adopting)
+        sessions.taken_in.connect(self.want)
+        imports.made_ready.connect(self.want)
+        measurer.measured.connect(self._on_measured)
+        playback.beat.connect(self.poll)
 
     def _tell(self) -> None:
         """Send `changed` where what it is about has changed."""
-        states = tuple(self.state(strip) for strip in self._workspace.session.strips)
+        self._measurer.give_way(frozenset(self.waiting()), self.busy)
+        states = tuple(self.state(strip) for strip in self._sessions.session.strips)
         if states != self._told:
             self._told = states
             self.changed.emit()
@@ -95,7 +105,7 @@ class Matcher(QObject):
 
     def state(self, strip: Strip) -> MatchState:
         """How a strip stands, where strips are kept matched."""
-        if not self._workspace.settings.match_lock or not strip.chain:
+        if not self._settings.match_lock or not strip.chain:
             return MatchState.MATCHED
         if strip.id in self.waiting():
             return MatchState.WAITING
@@ -111,8 +121,8 @@ class Matcher(QObject):
 
         Rows, prints and the clock all ask; it is worked out once for each value of the session.
         """
-        session = self._workspace.session
-        if not self._workspace.settings.match_lock:
+        session = self._sessions.session
+        if not self._settings.match_lock:
             return ()
         if self._waiting_in is not session:
             self._waiting_in = session
@@ -135,7 +145,7 @@ class Matcher(QObject):
 
     # -- keeping --------------------------------------------------------------------------
 
-    def opened(self, session: Session) -> None:
+    def _on_adopting(self, session: Session) -> None:
         """Another session: its strips' matches are right as they stand, until something is changed."""
         self.cancel()
         self._asked = []
@@ -145,13 +155,13 @@ class Matcher(QObject):
 
     def want(self) -> None:
         """Something changed: match what it concerns once it has settled, or at once where that sound was known."""
-        session, run = self._workspace.session, self._run
+        session, run = self._sessions.session, self._run
         here = {strip.id for strip in session.strips}
         self._asked = self._able(self._asked)
         if run is not None and any(strip_id not in here or not run.still_holds(session, strip_id)
                                    for strip_id in run.pending):
             self.cancel()
-        if self._workspace.settings.match_lock:
+        if self._settings.match_lock:
             self._match_empty()
             for strip_id in self.waiting():
                 if strip_id in self.waiting():
@@ -165,13 +175,13 @@ class Matcher(QObject):
 
     def _match_empty(self) -> None:
         """A strip without stages needs no measurement to be as loud after as before."""
-        if any(not strip.chain and strip.match_db != 0.0 for strip in self._workspace.session.strips):
-            self._workspace.document.adjust(lambda session: session.with_(strips=tuple(
+        if any(not strip.chain and strip.match_db != 0.0 for strip in self._sessions.session.strips):
+            self._sessions.document.adjust(lambda session: session.with_(strips=tuple(
                 strip if strip.chain else strip.with_(match_db=0.0) for strip in session.strips)))
 
     def _remember(self, strip_id: str) -> None:
         """Where the strip sounds as it did before, the match of then holds, and is used at once."""
-        session = self._workspace.session
+        session = self._sessions.session
         if (session.upstream(strip_id) - {strip_id}) & set(self.waiting()):
             return
         sound = sound_of(session, strip_id)
@@ -186,7 +196,7 @@ class Matcher(QObject):
 
     def _able(self, strip_ids: Iterable[str]) -> list[str]:
         """Those of some strips that are there and have something to match."""
-        coloured = {strip.id for strip in self._workspace.session.strips if strip.chain}
+        coloured = {strip.id for strip in self._sessions.session.strips if strip.chain}
         return [strip_id for strip_id in dict.fromkeys(strip_ids) if strip_id in coloured]
 
     def match_all(self, strip_ids: Iterable[str]) -> None:
@@ -198,14 +208,12 @@ class Matcher(QObject):
 
     def match_chosen(self) -> None:
         """Make after as loud as before on the chosen strip and on all linked with it."""
-        workspace = self._workspace
-        self.match_all({workspace.strip_id} | linked_with(workspace.session, workspace.chosen))
+        self.match_all({self._selection.strip_id} | linked_with(self._sessions.session, self._selection.chosen))
 
     def poll(self) -> None:
         """Begin with what waits; called with the clock."""
-        workspace = self._workspace
-        if workspace.imports.busy or not any(
-                workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
+        if self._imports.busy or not any(
+                self._imports.ready(strip.audio) for strip in self._sessions.session.strips):
             return
         if 0.0 < self._due <= time.monotonic():
             self._due = 0.0
@@ -214,9 +222,9 @@ class Matcher(QObject):
 
     def _start(self) -> None:
         if self._run is None and (wanted := self._wanted()):
-            session = self._workspace.session
+            session = self._sessions.session
             self._run = _Run(session, frozenset(wanted), set(wanted))
-            self._workspace.jobs.start(self, match_strips, session, tuple(wanted), part=self._take,
+            self._jobs.start(self, match_strips, session, tuple(wanted), part=self._take,
                                        done=lambda _: self._end(), failed=self._end)
 
     def _end(self, trouble: str = "") -> None:
@@ -226,7 +234,7 @@ class Matcher(QObject):
         self._tell()
 
     def _take(self, match: Match) -> None:
-        run, session = self._run, self._workspace.session
+        run, session = self._run, self._sessions.session
         assert run is not None
         run.pending.discard(match.strip_id)
         if run.still_holds(session, match.strip_id):
@@ -234,17 +242,17 @@ class Matcher(QObject):
             self._remembered.appendleft((sound_of(session, match.strip_id), match))
             self._use(match)
 
-    def measured(self, found: StripMeasurement) -> None:
+    def _on_measured(self, found: StripMeasurement) -> None:
         """A strip was measured as it is now, to be shown: where it is out of match, that matches it as well."""
         match = Match(found.strip_id, trouble=SILENT) if found.silent else Match(found.strip_id, found.offset_db)
-        self._remembered.appendleft((sound_of(self._workspace.session, found.strip_id), match))
+        self._remembered.appendleft((sound_of(self._sessions.session, found.strip_id), match))
         if found.strip_id in self.waiting() or found.strip_id in self._asked:
             self._use(match)
 
     def _use(self, match: Match) -> None:
         """Put a match in place that is of the strip as it is now."""
-        strip_id, chain = match.strip_id, self._workspace.session.strip(match.strip_id).chain
-        self._note(self._workspace.session, strip_id, match.trouble)
+        strip_id, chain = match.strip_id, self._sessions.session.strip(match.strip_id).chain
+        self._note(self._sessions.session, strip_id, match.trouble)
         self._asked = [other for other in self._asked if other != strip_id]
 
         def in_place(session: Session) -> Session:
@@ -254,7 +262,7 @@ class Matcher(QObject):
 
         self._adjusting = True
         try:
-            self._workspace.document.adjust(in_place)
+            self._sessions.document.adjust(in_place)
         finally:
             self._adjusting = False
         self._tell()
@@ -266,7 +274,7 @@ class Matcher(QObject):
 
     def cancel(self) -> None:
         """Match no more of what is being matched."""
-        self._workspace.jobs.cancel(self)
+        self._jobs.cancel(self)
         self._run = None
 
     # -- taking back at once ----------------------------------------------------------------
@@ -276,7 +284,7 @@ class Matcher(QObject):
 
         base : where the movement began; before : what was shown of it before, perhaps measured meanwhile
         """
-        if not self._workspace.settings.match_lock or new.strips is base.strips:
+        if not self._settings.match_lock or new.strips is base.strips:
             return new
         until, last = time.monotonic() + _LAW_SECONDS, 0.0
         begun, shown = ({strip.id: strip for strip in session.strips} for session in (base, before))
@@ -295,7 +303,7 @@ class Matcher(QObject):
         return new
 
     def _law(self, strip_id: str, session: Session) -> LevelLaw:
-        measurement = self._workspace.measurer.latest(strip_id)
+        measurement = self._measurer.latest(strip_id)
         known = self._laws.get(strip_id)
         if known is None or known[0] is not measurement:
             excerpt = common_excerpt(session.reference_dbfs) if measurement is None else measurement.excerpt

@@ -7,15 +7,16 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.values.model import Session
-
-if TYPE_CHECKING:
-    from yellow_ember.app.state.workspace import Workspace
 
 SETTLE_SECONDS = 0.35
 _IDLE_SECONDS = 1.0
@@ -41,13 +42,18 @@ def chain_sound_of(session: Session, strip_id: str) -> Sound:
 
 
 class Measurer(QObject):
-    """`changed` is sent when there is a new measurement, or when one starts or fails."""
+    """`changed` is sent when there is a new measurement, or when one starts or fails.
+
+    measured : a strip is measured as it is now, or is again as it was at a measurement
+    """
 
     changed = pyqtSignal()
+    measured = pyqtSignal(object)
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper,
+                 imports: Imports) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._jobs, self._imports = sessions, selection, jobs, imports
         self._due = 0.0
         self._now: tuple[str, Sound] | None = None
         """The strip that is being measured, as it was when that began."""
@@ -60,10 +66,21 @@ class Measurer(QObject):
         self._given_up: set[str] = set()
         """Strips that were tried since something last changed."""
         self.trouble = ""
+        self._unsettled: frozenset[str] = frozenset()
+        self._matching = False
+        for something_new in (sessions.taken_in, selection.changed, imports.made_ready):
+            something_new.connect(self.want)
+        playback.beat.connect(self.poll)
+
+    def give_way(self, unsettled: frozenset[str], matching: bool) -> None:
+        """These strips are still to be matched, and perhaps are just now: what they feed is measured later."""
+        if unsettled != self._unsettled or matching != self._matching:
+            self._unsettled, self._matching = unsettled, matching
+            self.want()
 
     def _tell(self) -> None:
         """Send `changed` where what it is about has changed."""
-        strip_id = self._workspace.strip_id
+        strip_id = self._selection.strip_id
         news = (strip_id, self.fresh(strip_id), self.busy, self.trouble, self._made)
         if news != self._told:
             self._told = news
@@ -77,7 +94,7 @@ class Measurer(QObject):
     def fresh(self, strip_id: str) -> bool:
         """True when the last measurement is of the strip as it is now."""
         found = self._have.get(strip_id)
-        return found is not None and found[0] == sound_of(self._workspace.session, strip_id)
+        return found is not None and found[0] == sound_of(self._sessions.session, strip_id)
 
     @property
     def busy(self) -> bool:
@@ -85,15 +102,15 @@ class Measurer(QObject):
 
     def want(self) -> None:
         """Something changed: measure the chosen strip once it has settled, where that is needed."""
-        workspace, chosen = self._workspace, self._workspace.strip_id
+        chosen = self._selection.strip_id
         self._given_up = set()
         if self._now is not None:
             strip_id, sound = self._now
-            here = any(strip.id == strip_id for strip in workspace.session.strips)
-            if not here or sound != sound_of(workspace.session, strip_id) or (
-                    strip_id != chosen and (not self.fresh(chosen) or workspace.matcher.waiting())):
+            here = any(strip.id == strip_id for strip in self._sessions.session.strips)
+            if not here or sound != sound_of(self._sessions.session, strip_id) or (
+                    strip_id != chosen and (not self.fresh(chosen) or self._unsettled)):
                 # What was only measured to be shown on the desk makes room.
-                workspace.jobs.cancel(self)
+                self._jobs.cancel(self)
                 self._now = None
         if not self.fresh(chosen):
             self._remember(chosen)
@@ -102,43 +119,42 @@ class Measurer(QObject):
 
     def _remember(self, strip_id: str) -> None:
         """Where the strip sounds as it did at an earlier measurement, that one holds."""
-        sound = sound_of(self._workspace.session, strip_id)
+        sound = sound_of(self._sessions.session, strip_id)
         found = next((found for known, found in self._remembered if known == sound), None)
         if found is not None:
             self._made += 1
             self._have[strip_id] = (sound, found)
-            self._workspace.matcher.measured(found)
+            self.measured.emit(found)
 
     def _next(self) -> str | None:
         """The strip to be measured next: the chosen one, then the others, so that the desk shows what all add.
 
         While what feeds a strip is still to be matched, its measurement would be in vain.
         """
-        workspace, chosen = self._workspace, self._workspace.strip_id
-        waiting = set(workspace.matcher.waiting())
+        chosen = self._selection.strip_id
+        waiting = self._unsettled
         if not self.fresh(chosen):
-            feeding = workspace.session.upstream(chosen) - {chosen}
+            feeding = self._sessions.session.upstream(chosen) - {chosen}
             # A bus's measurement takes as long as the matching of many strips, which is heard.
-            later = feeding & waiting or (feeding and workspace.matcher.busy)
+            later = feeding & waiting or (feeding and self._matching)
             return None if later or chosen in self._given_up else chosen
         if waiting or time.monotonic() - self._idle_since < _IDLE_SECONDS:
             return None
-        return next((strip.id for strip in workspace.session.strips
+        return next((strip.id for strip in self._sessions.session.strips
                      if strip.chain and strip.id not in self._given_up and not self.fresh(strip.id)), None)
 
     def poll(self) -> None:
         """Begin with what is next; called with the clock."""
-        workspace = self._workspace
-        if workspace.session is not self._idle_for:
-            self._idle_for, self._idle_since = workspace.session, time.monotonic()
-        if workspace.imports.busy or not any(
-                workspace.imports.ready(strip.audio) for strip in workspace.session.strips):
+        if self._sessions.session is not self._idle_for:
+            self._idle_for, self._idle_since = self._sessions.session, time.monotonic()
+        if self._imports.busy or not any(
+                self._imports.ready(strip.audio) for strip in self._sessions.session.strips):
             return
         if 0.0 < self._due <= time.monotonic():
             self._due = 0.0
         if self._due == 0.0 and self._now is None and (coming := self._next()) is not None:
-            self._now = coming, sound_of(workspace.session, coming)
-            workspace.jobs.start(self, measure_strip, workspace.session, coming, done=self._take, failed=self._fail)
+            self._now = coming, sound_of(self._sessions.session, coming)
+            self._jobs.start(self, measure_strip, self._sessions.session, coming, done=self._take, failed=self._fail)
 
     def _ended(self) -> tuple[str, Sound]:
         """What was being measured."""
@@ -149,7 +165,7 @@ class Measurer(QObject):
 
     def _fail(self, reason: str) -> None:
         strip_id, _ = self._ended()
-        if strip_id == self._workspace.strip_id:
+        if strip_id == self._selection.strip_id:
             self.trouble = reason
         self._tell()
 
@@ -160,5 +176,5 @@ class Measurer(QObject):
         self._have[strip_id] = (sound, found)
         self._remembered.appendleft((sound, found))
         if self.fresh(strip_id):
-            self._workspace.matcher.measured(found)
+            self.measured.emit(found)
         self._tell()

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.dsp.parameters import Value
 from yellow_ember.dsp.stages.tame import MOST_BANDS
 from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
@@ -15,26 +17,25 @@ from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_sta
 class Proposal(QObject):
     """One measurement at a time; what it finds becomes one step of the history."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, messages: Messages, jobs: JobKeeper) -> None:
+        super().__init__()
+        self._sessions, self._messages, self._jobs = sessions, messages, jobs
 
     def start(self, strip_id: str, stage_id: str) -> None:
         """Measure a strip as far as one of its stages, that stage and what follows left out."""
-        place = self._workspace.session.strip(strip_id).place_of(stage_id)
-        session = edit_strip(self._workspace.session, strip_id,
+        place = self._sessions.session.strip(strip_id).place_of(stage_id)
+        session = edit_strip(self._sessions.session, strip_id,
                              lambda strip: strip.with_(chain=strip.chain[:place]))
-        workspace = self._workspace
-        workspace.jobs.start(self, measure_strip, session, strip_id,
+        self._jobs.start(self, measure_strip, session, strip_id,
                              done=lambda measurement: self._take(strip_id, stage_id, measurement),
-                             failed=lambda reason: workspace.messages.warn(f"No bands can be proposed: {reason}"))
-        self._workspace.messages.say("Listening to what the stages before added\u2026")
+                             failed=lambda reason: self._messages.warn(f"No bands can be proposed: {reason}"))
+        self._messages.say("Listening to what the stages before added\u2026")
 
     def _take(self, strip_id: str, stage_id: str, measurement: StripMeasurement) -> None:
-        messages, document = self._workspace.messages, self._workspace.document
+        messages, document = self._messages, self._sessions.document
         found = harsh_bands(measurement.comparison, MOST_BANDS)
         if not any(strip.id == strip_id and any(stage.id == stage_id for stage in strip.chain)
-                   for strip in self._workspace.session.strips):
+                   for strip in self._sessions.session.strips):
             return
         if not found:
             messages.say("The stages before add nothing harsh between 1.5 and 13 kHz")

@@ -7,7 +7,9 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.stage import Clock, Setup
@@ -39,9 +41,9 @@ class SpeedReader(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__(workspace)
-        self._workspace = workspace
+    def __init__(self, sessions: SessionKeeper, selection: Selection, jobs: JobKeeper) -> None:
+        super().__init__()
+        self._sessions, self._selection, self._jobs = sessions, selection, jobs
         self.text = ""
         self._shown: object = None
         self._timer = QTimer(self)
@@ -51,24 +53,22 @@ class SpeedReader(QObject):
 
     def want(self) -> None:
         """The chosen stage may have changed: read it once that has settled."""
-        workspace = self._workspace
-        stage = workspace.strip.stage(workspace.stage_id) if workspace.stage_id else None
+        stage = self._selection.strip.stage(self._selection.stage_id) if self._selection.stage_id else None
         if stage is None or not stage.declaration.wavers:
             self.text = ""
             self._shown = None
             return
-        wanted = (stage.kind, stage.params, workspace.session.tempo)
+        wanted = (stage.kind, stage.params, self._sessions.session.tempo)
         if wanted != self._shown:
             self._shown = wanted
             self._timer.start()
 
     def _read(self) -> None:
-        workspace = self._workspace
-        if not workspace.stage_id:
+        if not self._selection.stage_id:
             return
-        stage = workspace.strip.stage(workspace.stage_id)
-        session = workspace.session
-        workspace.jobs.think(self, read_speed, stage, session.tempo, session.reference_dbfs, done=self._show)
+        stage = self._selection.strip.stage(self._selection.stage_id)
+        session = self._sessions.session
+        self._jobs.think(self, read_speed, stage, session.tempo, session.reference_dbfs, done=self._show)
 
     def _show(self, reading: SpeedReading | None) -> None:
         if reading is None:

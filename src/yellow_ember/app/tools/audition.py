@@ -10,7 +10,11 @@ from collections.abc import Sequence
 
 from PyQt6.QtWidgets import QListWidget, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
@@ -25,9 +29,11 @@ class Audition(TryingWindow):
     Entries have keys; a row without one ("" in `keys`) can't be heard.
     """
 
-    def __init__(self, workspace: Workspace, parent: QWidget, name: str) -> None:
-        super().__init__(workspace, parent)
-        self._strip_id = workspace.strip_id
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 jobs: JobKeeper, parent: QWidget, name: str) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages, self._jobs = selection, messages, jobs
+        self._strip_id = self._selection.strip_id
         self._offsets: dict[str, float] = {}
         self._measuring = ""
         """Key of the entry that is being measured."""
@@ -42,7 +48,7 @@ class Audition(TryingWindow):
         self.closing_row = self.button_row((
             ("Keep", self.keep, "Make what is heard a step of the history"),
             ("Back to what was there", self.go_back, "Leave the strip as it was")))
-        workspace.session_changed.connect(self._leave_what_is_gone)
+        self._sessions.changed.connect(self._leave_what_is_gone)
 
     def needed(self) -> set[str]:
         """Ids of the strips and stages that are tried on."""
@@ -82,7 +88,7 @@ class Audition(TryingWindow):
         return keys[row] if 0 <= row < len(keys) else ""
 
     def _matched(self, key: str, match_db: float) -> Session:
-        return edit_strip(self.tried(self._workspace.document.committed, key), self._strip_id,
+        return edit_strip(self.tried(self._sessions.document.committed, key), self._strip_id,
                           lambda strip: strip.with_(match_db=match_db))
 
     def _try_row(self, _row: int) -> None:
@@ -103,11 +109,11 @@ class Audition(TryingWindow):
     def _measure(self, key: str) -> None:
         tried = self._matched(key, 0.0)
         self._measuring = key
-        self._workspace.jobs.start(self, measure_strip, tried, self._strip_id, done=self._take, failed=self._fail)
+        self._jobs.start(self, measure_strip, tried, self._strip_id, done=self._take, failed=self._fail)
 
     def _hear(self, key: str) -> None:
         offset = self._offsets[key]
-        self.try_out(difference(self._workspace.document.committed, self._matched(key, offset)))
+        self.try_out(difference(self._sessions.document.committed, self._matched(key, offset)))
         self.heard = key
         self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
 
@@ -139,9 +145,9 @@ class Audition(TryingWindow):
         if self.heard is not None:
             label = self.step(self.heard)
             if self.keep_heard(label):
-                self._workspace.messages.say(f"{label} is on {self._workspace.session.strip(self._strip_id).name}")
+                self._messages.say(f"{label} is on {self._sessions.session.strip(self._strip_id).name}")
         self.close()
 
     def let_go(self) -> None:
-        self._workspace.jobs.cancel(self)
+        self._jobs.cancel(self)
         super().let_go()

@@ -14,7 +14,10 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QW
 
 from yellow_ember.app.pictures.contours import Line, bilinear, contour
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
@@ -178,13 +181,15 @@ def _plain(value: Value) -> float:
 class BalanceField(ToolWindow):
     """The picture, what goes along and up, and what is under the point."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
-        self._gesture = Gesture(workspace)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper,
+                 parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._jobs = selection, jobs
+        self._gesture = Gesture(self._sessions)
         self.resize(640, 520)
-        self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
+        self._strip_id, self._stage_id = self._selection.strip_id, self._selection.stage_id
         kind = self._stage().declaration
-        self.setWindowTitle(f"Balance field of {kind.label} on {workspace.strip.name}")
+        self.setWindowTitle(f"Balance field of {kind.label} on {self._selection.strip.name}")
         self._round = 0
         self._asked: list[tuple[int, int]] = []
         self._maps: dict[str, Samples] = {}
@@ -218,20 +223,20 @@ class BalanceField(ToolWindow):
         hint.setStyleSheet(f"color: {theme.DIM.name()}")
         hint.setWordWrap(True)
         layout.addWidget(hint)
-        workspace.frame.connect(self._poll)
-        workspace.session_changed.connect(self._refresh)
+        self._playback.frame.connect(self._poll)
+        self._sessions.changed.connect(self._refresh)
         for box in (self.along, self.up):
             box.currentIndexChanged.connect(lambda _index: self._refresh())
         self._refresh()
 
     def _stage(self) -> StageSettings:
-        return self._workspace.session.strip(self._strip_id).stage(self._stage_id)
+        return self._sessions.session.strip(self._strip_id).stage(self._stage_id)
 
     @property
     def _here(self) -> bool:
         """False once the stage is gone."""
         return any(strip.id == self._strip_id and any(stage.id == self._stage_id for stage in strip.chain)
-                   for strip in self._workspace.session.strips)
+                   for strip in self._sessions.session.strips)
 
     @property
     def _numbers(self) -> tuple[Number, Number]:
@@ -248,7 +253,7 @@ class BalanceField(ToolWindow):
         if not self._here:
             self.close()
             return
-        stage, session, picture = self._stage(), self._workspace.session, self.picture
+        stage, session, picture = self._stage(), self._sessions.session, self.picture
         x, y = self._numbers
         picture.labels = (x.label, y.label)
         picture.point = self._place(stage.params)
@@ -286,7 +291,7 @@ class BalanceField(ToolWindow):
         if not self.isVisible() or not self._here:
             return
         settled = time.monotonic() - self._since >= self._settle
-        if self._round < len(_ROUNDS) and settled and not self._workspace.jobs.is_running_several(self):
+        if self._round < len(_ROUNDS) and settled and not self._jobs.is_running_several(self):
             self._begin()
 
     def _take(self, found: Variation) -> None:
@@ -322,13 +327,13 @@ class BalanceField(ToolWindow):
                                   y.id: y.clamp(y.at(row / (rows - 1)))})
         self._coming = coming
         order = VariationOrder(self._strip_id, self._stage_id, _SECONDS, _FACTOR)
-        session = self._workspace.session
-        self._workspace.jobs.start_several(
+        session = self._sessions.session
+        self._jobs.start_several(
             self, render_variations, [(session, order, share) for share in dealt(asked)],
             part=self._take, done=lambda _: self._end_round(), failed=self._fail)
 
     def _cancel(self) -> None:
-        self._workspace.jobs.cancel_several(self)
+        self._jobs.cancel_several(self)
 
     # -- hands --------------------------------------------------------------------------
 

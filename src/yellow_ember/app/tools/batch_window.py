@@ -24,7 +24,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
@@ -72,12 +74,13 @@ class _Run:
 class BatchWindow(ToolWindow):
     """Files at the left, how and where to at the right, results below."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection = selection
         self.setWindowTitle("Batch")
         self.resize(860, 620)
         self.setAcceptDrops(True)
-        self._stages = workspace.strip.chain
+        self._stages = self._selection.strip.chain
         self._run: _Run | None = None
         self.entries: list[BatchEntry] = []
         self.inputs = QListWidget()
@@ -100,12 +103,12 @@ class BatchWindow(ToolWindow):
         self.state.setWordWrap(True)
         self._lay_out()
         self._show_running()
-        workspace.frame.connect(self._poll)
+        self._playback.frame.connect(self._poll)
 
     def _make_controls(self) -> None:
         self.chain, self.level, self.kind, self.factor = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         if self._stages:
-            self.chain.addItem(f"The path of {self._workspace.strip.name}")
+            self.chain.addItem(f"The path of {self._selection.strip.name}")
         self.chain.addItems([preset.name for preset in all_presets()])
         self.level.addItems([_AS_IT_COMES, _MATCH, _PEAK])
         self.peak = QDoubleSpinBox()
@@ -118,7 +121,7 @@ class BatchWindow(ToolWindow):
         self.kind.addItems([text for text, _, _ in _KINDS])
         self.factor.addItems([f"{factor}x" for factor in FACTORS])
         self.factor.setCurrentText("8x")
-        self.names, self.folder = QLineEdit("{name}"), QLineEdit(str(self._workspace.own_folder / "batch"))
+        self.names, self.folder = QLineEdit("{name}"), QLineEdit(str(self._sessions.own_folder / "batch"))
         self.names.setToolTip("{name}, {folder}, {preset} and {number} stand for what they say")
         self.resume = QCheckBox("Leave out what is there already")
         for box, name in ((self.chain, "Through"), (self.level, "Level"), (self.peak, "Peak"), (self.kind, "As"),
@@ -200,7 +203,7 @@ class BatchWindow(ToolWindow):
         level = self.level.currentText()
         file = FileOrder(FACTORS[self.factor.currentIndex()], dtype=dtype, match=level == _MATCH,
                          peak_dbfs=self.peak.value() if level == _PEAK else None)
-        name = self._workspace.strip.name if own else self.chain.currentText()
+        name = self._selection.strip.name if own else self.chain.currentText()
         return BatchOrder(Path(self.folder.text()), stages, name, self.names.text(), suffix, file,
                           self.resume.isChecked(), cores())
 

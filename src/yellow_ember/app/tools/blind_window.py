@@ -6,7 +6,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
@@ -23,8 +28,10 @@ _TRIALS = ("8", "12", "16", "24")
 class BlindWindow(TryingWindow):
     """What is compared is chosen above; below one hears, and says what X is."""
 
-    def __init__(self, workspace: Workspace, scope: str, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 measurer: Measurer, matcher: Matcher, scope: str, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages, self._measurer, self._matcher = selection, messages, measurer, matcher
         self.setWindowTitle("Blind test")
         self.setMinimumWidth(460)
         self._scope = scope
@@ -44,7 +51,7 @@ class BlindWindow(TryingWindow):
         self.state.setWordWrap(True)
         self.buttons: dict[str, QPushButton] = {}
         self._lay_out()
-        workspace.frame.connect(self._poll)
+        self._playback.frame.connect(self._poll)
         self._refresh()
 
     def _lay_out(self) -> None:
@@ -74,7 +81,7 @@ class BlindWindow(TryingWindow):
 
     def _things(self) -> list[tuple[str, Session]]:
         """What can be compared: how it stands, dry, and the snapshots of the scope."""
-        session, strip_id = self._workspace.session, self._workspace.strip_id
+        session, strip_id = self._sessions.session, self._selection.strip_id
         owner = owner_of(session, self._scope, strip_id)
         found: list[tuple[str, Session]] = [(_NOW, session)]
         snapshots = [one for place in range(PLACES)
@@ -85,7 +92,7 @@ class BlindWindow(TryingWindow):
 
     def _dry(self, session: Session, like: Snapshot | None) -> Session:
         """Without the chains that are compared."""
-        ids = {self._workspace.strip_id} if like is None else {state.strip_id for state in like.states}
+        ids = {self._selection.strip_id} if like is None else {state.strip_id for state in like.states}
         for strip in session.strips:
             if strip.id in ids:
                 session = session.with_strip(strip.with_(bypass=True))
@@ -104,33 +111,32 @@ class BlindWindow(TryingWindow):
             self.state.setText("A and B are the same: take a snapshot of what you want to compare first")
             return
         self.test, self._sides, self._matching = None, [], [a, b]
-        self._workspace.hear_before(False)
+        self._playback.hear_before(False)
         self.state.setText("Measuring both\u2026")
         self._match_next()
         self._refresh()
 
     def _match_next(self) -> None:
         """Try the next of the two, and have all its strips matched."""
-        workspace = self._workspace
         self._show(self._matching[0])
-        workspace.matcher.match_all(strip.id for strip in workspace.session.strips
+        self._matcher.match_all(strip.id for strip in self._sessions.session.strips
                                     if strip.chain and not strip.bypass)
 
     def _poll(self) -> None:
-        if not self._matching or self._workspace.matcher.answering or self._workspace.measurer.busy:
+        if not self._matching or self._matcher.answering or self._measurer.busy:
             return
-        self._sides.append(self._workspace.session)
+        self._sides.append(self._sessions.session)
         del self._matching[0]
         if self._matching:
             self._match_next()
             return
         self.test = BlindTest.made(int(self.trials.currentText()))
-        self._workspace.hide_pictures(True)
+        self._playback.hide_pictures(True)
         self.hear("A")
         self._ask()
 
     def _show(self, side: Session) -> None:
-        committed = self._workspace.document.committed
+        committed = self._sessions.document.committed
         self.try_out(difference(committed, committed.with_(strips=side.strips)))
 
     def _ask(self) -> None:
@@ -162,14 +168,14 @@ class BlindWindow(TryingWindow):
         """Show the result, and leave everything as it was."""
         assert self.test is not None
         self.state.setText(self.test.verdict())
-        self._workspace.messages.say(f"Blind test: {self.test.verdict()}")
+        self._messages.say(f"Blind test: {self.test.verdict()}")
         self._leave()
         self._refresh()
 
     def _leave(self) -> None:
         self._matching = []
         self.drop()
-        self._workspace.hide_pictures(False)
+        self._playback.hide_pictures(False)
 
     def _refresh(self) -> None:
         busy = self.running or bool(self._matching)
@@ -200,5 +206,5 @@ class BlindWindow(TryingWindow):
     def let_go(self) -> None:
         if self.running or self._matching:
             if self.test is not None and self.test.answers:
-                self._workspace.messages.say(f"Blind test: {self.test.verdict()}")
+                self._messages.say(f"Blind test: {self.test.verdict()}")
             self._leave()

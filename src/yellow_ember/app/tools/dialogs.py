@@ -24,8 +24,11 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app.state.messages import Messages
-from yellow_ember.app.state.settings import BLOCK_SIZES
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.rendering import Rendering
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import BLOCK_SIZES, Settings
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
@@ -46,14 +49,14 @@ _LOOKS = {"desktop": "As the desktop is", "dark": "Dark", "light": "Light"}
 class SettingsDialog(QDialog):
     """Program settings and the session's levels."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+    def __init__(self, sessions: SessionKeeper, playback: Playback, settings: Settings, parent: QWidget) -> None:
         super().__init__(parent)
-        self._workspace = workspace
+        self._sessions, self._playback, self._settings = sessions, playback, settings
         self.setWindowTitle("Settings")
         self.setMinimumWidth(420)
-        settings = workspace.settings
+        settings = self._settings
         self.device = QComboBox()
-        known = workspace.engine.devices if workspace.engine is not None else ()
+        known = self._playback.engine.devices if self._playback.engine is not None else ()
         self.device.addItems(known or (SILENT_CARD,))
         self.device.setCurrentText(settings.device)
         self.block = QComboBox()
@@ -76,7 +79,7 @@ class SettingsDialog(QDialog):
         self.look.addItems(list(_LOOKS.values()))
         self.look.setCurrentText(_LOOKS[settings.look])
         self.reference, self.ceiling = ValueBar(REFERENCE), ValueBar(CEILING)
-        session = workspace.session
+        session = self._sessions.session
         self.reference.show_value(session.reference_dbfs)
         self.ceiling.show_value(session.ceiling_dbfs)
         form = QFormLayout()
@@ -102,7 +105,7 @@ class SettingsDialog(QDialog):
         layout.addWidget(buttons)
 
     def accept(self) -> None:
-        workspace, settings = self._workspace, self._workspace.settings
+        settings = self._settings
         settings.animation = self.animation.isChecked()
         settings.scale = int(self.scale.currentText())
         settings.background_printing = self.background.isChecked()
@@ -110,8 +113,8 @@ class SettingsDialog(QDialog):
         settings.look = next(look for look, text in _LOOKS.items() if text == self.look.currentText())
         device, block = self.device.currentText(), int(self.block.currentText())
         if (device, block) != (settings.device, settings.block):
-            workspace.change_device(device, block)
-        workspace.document.commit("Levels", lambda session: session.with_(
+            self._playback.change_device(device, block)
+        self._sessions.document.commit("Levels", lambda session: session.with_(
             reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
         super().accept()
 
@@ -119,18 +122,18 @@ class SettingsDialog(QDialog):
 class PrintDialog(QDialog):
     """What to print, and where."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, rendering: Rendering, parent: QWidget) -> None:
         super().__init__(parent)
-        self._workspace = workspace
+        self._sessions, self._selection, self._rendering = sessions, selection, rendering
         self.setWindowTitle("Print to files")
         self.setMinimumWidth(460)
         self.what = QComboBox()
-        self.what.addItems(["The mix", f"The strip {workspace.strip.name}", "The mix and every strip (stems)"])
+        self.what.addItems(["The mix", f"The strip {self._selection.strip.name}", "The mix and every strip (stems)"])
         self.stretch = QComboBox()
         self.stretch.addItems(["All of it", "The loop"])
         self.kind = QComboBox()
         self.kind.addItems(["WAV, 32 bit float", "WAV, 24 bit", "WAV, 16 bit", "FLAC, 24 bit", "FLAC, 16 bit"])
-        self.folder = QLineEdit(str(workspace.own_folder))
+        self.folder = QLineEdit(str(self._sessions.own_folder))
         self.folder.setAccessibleName("Folder")
         choose = QPushButton("Choose\u2026")
         choose.clicked.connect(self._choose)
@@ -142,7 +145,7 @@ class PrintDialog(QDialog):
         form.addRow("From", self.stretch)
         form.addRow("As", self.kind)
         form.addRow("Into folder", row)
-        quality = workspace.session.quality.printing
+        quality = self._sessions.session.quality.printing
         note = TextLabel(f"At {quality}x oversampling. Files that are there are never overwritten; "
                       "new ones get a number.")
         note.setWordWrap(True)
@@ -164,16 +167,16 @@ class PrintDialog(QDialog):
 
     def order(self) -> PrintOrder:
         """The order as the dialog stands."""
-        workspace = self._workspace
-        strips = ((MASTER,), (workspace.strip_id,), tuple(stems(workspace.session)))[self.what.currentIndex()]
+        strips = ((MASTER,), (self._selection.strip_id,),
+                  tuple(stems(self._sessions.session)))[self.what.currentIndex()]
         file_format, dtype = (("wav", "float32"), ("wav", "pcm24"), ("wav", "pcm16"), ("flac", "pcm24"),
                               ("flac", "pcm16"))[self.kind.currentIndex()]
-        loop = workspace.session.loop
+        loop = self._sessions.session.loop
         start, end = (0, None) if self.stretch.currentIndex() == 0 else (loop.start, loop.end)
         return PrintOrder(Path(self.folder.text()), strips, file_format, dtype, None, start, end)
 
     def accept(self) -> None:
-        self._workspace.print(self.order())
+        self._rendering.start(self.order())
         super().accept()
 
 

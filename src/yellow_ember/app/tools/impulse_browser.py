@@ -10,7 +10,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.audition import Audition
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.files.impulses import read_impulse
@@ -23,11 +28,13 @@ from yellow_ember.session.values.model import Session
 class ImpulseBrowser(Audition):
     """Tries the files of a folder in one stage.  Folders are entered with Enter, left with Left."""
 
-    def __init__(self, workspace: Workspace, stage_id: str, parent: QWidget) -> None:
-        super().__init__(workspace, parent, "Impulse responses")
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper, stage_id: str, parent: QWidget) -> None:
+        super().__init__(sessions, selection, playback, messages, jobs, parent, "Impulse responses")
+        self._settings = settings
         self._stage_id = stage_id
         self._places: list[Path] = []
-        self.setWindowTitle(f"Impulse responses for {workspace.strip.name}")
+        self.setWindowTitle(f"Impulse responses for {self._selection.strip.name}")
         self.resize(560, 480)
         self.where = TextLabel()
         self.where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -51,9 +58,9 @@ class ImpulseBrowser(Audition):
         layout.addWidget(self.about)
         layout.addWidget(self.state)
         layout.addLayout(self.closing_row)
-        stage = workspace.strip.stage(stage_id)
+        stage = self._selection.strip.stage(stage_id)
         now = stage.declaration.impulse(stage.params)
-        self.enter(Path(now).parent if now else Path(workspace.settings.impulses or workspace.own_folder),
+        self.enter(Path(now).parent if now else Path(self._settings.impulses or self._sessions.own_folder),
                    Path(now) if now else None)
         self.list.setFocus()
 
@@ -65,7 +72,7 @@ class ImpulseBrowser(Audition):
             self.state.setText(f"{folder} can't be looked into: {error.strerror}")
             inside = []
         self._folder = folder
-        self._workspace.settings.impulses = str(folder)
+        self._settings.impulses = str(folder)
         self._places = [path for path in inside if os.path.isdir(path) and not path.name.startswith(".")]
         self._places += [path for path in inside if path.suffix.lower() in READABLE and is_file(path)]
         self.list.blockSignals(True)
@@ -99,12 +106,12 @@ class ImpulseBrowser(Audition):
 
     def describe(self, key: str) -> None:
         try:
-            found = read_impulse(Path(key), self._workspace.session.rate)
+            found = read_impulse(Path(key), self._sessions.session.rate)
         except AudioFileError:
             self.about.setText(Path(key).name)
             return
         sides = "stereo" if found.shape[0] == 2 else "mono"
-        self.about.setText(f"{Path(key).name}: {sides}, {found.shape[1] / self._workspace.session.rate:.2f} s")
+        self.about.setText(f"{Path(key).name}: {sides}, {found.shape[1] / self._sessions.session.rate:.2f} s")
 
     def activate(self) -> None:
         row = self.list.currentRow()
@@ -116,7 +123,7 @@ class ImpulseBrowser(Audition):
     def use_none(self) -> None:
         """Back to the model, as a step."""
         self.drop()
-        self._workspace.document.commit("No impulse response", lambda session: use_impulse(
+        self._sessions.document.commit("No impulse response", lambda session: use_impulse(
             session, self._strip_id, self._stage_id, None))
         self.close()
 

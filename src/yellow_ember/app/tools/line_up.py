@@ -23,7 +23,10 @@ from PyQt6.QtWidgets import (
 
 from yellow_ember.app.pictures.line_up_pictures import SHOWN_HZ, BiasPicture, Meters
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
@@ -63,11 +66,13 @@ _STEP_MS, _SWEEP_MS = 420, 160
 class LineUpWindow(ToolWindow):
     """One machine on the line-up bench.  Every change is the session's and can be undone there."""
 
-    def __init__(self, workspace: Workspace, strip_id: str, stage_id: str, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
-        self._gesture = Gesture(workspace)
+    def __init__(self, sessions: SessionKeeper, playback: Playback, messages: Messages, jobs: JobKeeper,
+                 strip_id: str, stage_id: str, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._messages, self._jobs = messages, jobs
+        self._gesture = Gesture(self._sessions)
         self._strip_id, self._stage_id = strip_id, stage_id
-        self.setWindowTitle(f"Line-up: {workspace.session.strip(strip_id).name}")
+        self.setWindowTitle(f"Line-up: {self._sessions.session.strip(strip_id).name}")
         self.resize(960, 640)
         self._opened_with: Values = self.values
         self._source, self._tone = "tape", "1000"
@@ -87,8 +92,7 @@ class LineUpWindow(ToolWindow):
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._tick)
         self._lay_out()
-        workspace.closing.connect(self.close)
-        self._connection = workspace.session_changed.connect(self.refresh)
+        self._connection = self._sessions.changed.connect(self.refresh)
         self._fill_kept()
         self.refresh()
 
@@ -146,10 +150,10 @@ class LineUpWindow(ToolWindow):
     @property
     def values(self) -> Values:
         """The machine's settings as they are now."""
-        return self._workspace.session.strip(self._strip_id).stage(self._stage_id).params
+        return self._sessions.session.strip(self._strip_id).stage(self._stage_id).params
 
     def _still_there(self) -> bool:
-        session = self._workspace.session
+        session = self._sessions.session
         return any(stage.id == self._stage_id for strip in session.strips if strip.id == self._strip_id
                    for stage in strip.chain)
 
@@ -176,8 +180,7 @@ class LineUpWindow(ToolWindow):
             session, self._strip_id, self._stage_id, name, value))
 
     def _put(self, label: str, values: Values) -> None:
-        workspace = self._workspace
-        workspace.document.commit(label, lambda session: edit_stage(
+        self._sessions.document.commit(label, lambda session: edit_stage(
             session, self._strip_id, self._stage_id,
             lambda stage: replace_stage(stage, params={**stage.params, **values})))
 
@@ -211,18 +214,18 @@ class LineUpWindow(ToolWindow):
     def _ask(self, hz: float) -> None:
         """Read a tone in the background; while one is read only the newest question waits."""
         self._question = hz
-        if not self._workspace.jobs.is_running(self, "tone"):
+        if not self._jobs.is_running(self, "tone"):
             self._answer_next()
 
     def _answer_next(self) -> None:
         hz, self._question = self._question, None
         if hz is not None:
             read = from_alignment_tape if self._source == "tape" else from_oscillator
-            self._workspace.jobs.think(self, read, self.values, hz, self._workspace.session.reference_dbfs,
+            self._jobs.think(self, read, self.values, hz, self._sessions.session.reference_dbfs,
                                        name="tone", done=self._show, failed=self._fail)
 
     def _fail(self, reason: str) -> None:
-        self._workspace.messages.warn(f"The meters can't be read: {reason}")
+        self._messages.warn(f"The meters can't be read: {reason}")
         self._answer_next()
 
     def _show(self, reading: MeterReading) -> None:
@@ -256,12 +259,12 @@ class LineUpWindow(ToolWindow):
         self.log.clear()
         self._opened_with = self.values
         self.run.setText("Stop")
-        self._steps = line_up(self.values, self._workspace.session.reference_dbfs)
+        self._steps = line_up(self.values, self._sessions.session.reference_dbfs)
         self._next_step()
 
     def _next_step(self) -> None:
         if self._steps is not None:
-            self._workspace.jobs.think(self, next, self._steps, None, name="step", done=self._take_step,
+            self._jobs.think(self, next, self._steps, None, name="step", done=self._take_step,
                                        failed=lambda reason: self._end_alignment(f"left as it is: {reason}"))
 
     def _take_step(self, step: Step | None) -> None:
@@ -291,7 +294,7 @@ class LineUpWindow(ToolWindow):
         try:
             self.kept.addItems(sorted(read_alignments()))
         except SessionFileError as error:
-            self._workspace.messages.warn(str(error))
+            self._messages.warn(str(error))
 
     def keep(self) -> None:
         """Keep the present alignment under a name."""
@@ -300,7 +303,7 @@ class LineUpWindow(ToolWindow):
             try:
                 keep_alignment(name.strip(), self.values)
             except SessionFileError as error:
-                self._workspace.messages.warn(str(error))
+                self._messages.warn(str(error))
             self._fill_kept()
             self.kept.setCurrentText(name.strip())
 
@@ -310,7 +313,7 @@ class LineUpWindow(ToolWindow):
         try:
             kept = read_alignments().get(name)
         except SessionFileError as error:
-            self._workspace.messages.warn(str(error))
+            self._messages.warn(str(error))
             return
         if kept is not None:
             self._put(f"Recall {name}", kept)
@@ -321,11 +324,11 @@ class LineUpWindow(ToolWindow):
             try:
                 drop_alignment(self.kept.currentText())
             except SessionFileError as error:
-                self._workspace.messages.warn(str(error))
+                self._messages.warn(str(error))
             self._fill_kept()
 
     def let_go(self) -> None:
         self._timer.stop()
         self._steps = None
         self._gesture.keep()
-        self._workspace.session_changed.disconnect(self._connection)
+        self._sessions.changed.disconnect(self._connection)

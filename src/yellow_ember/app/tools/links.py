@@ -14,7 +14,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
@@ -40,8 +44,10 @@ _WAYS = (("By as much: differences stay", True), ("To the same value", False))
 class LinksWindow(ToolWindow):
     """Groups at the left; members, what is linked and what to do with all at the right."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 matcher: Matcher, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages, self._matcher = selection, messages, matcher
         self.setWindowTitle("Links")
         self.resize(760, 480)
         self._shown: object = None
@@ -58,9 +64,9 @@ class LinksWindow(ToolWindow):
         self.state.setWordWrap(True)
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self._lay_out()
-        workspace.session_changed.connect(self.refresh)
-        workspace.selected.connect(self.refresh)
-        workspace.comparing.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
+        self._selection.changed.connect(self.refresh)
+        self._playback.comparing.connect(self.refresh)
         self.refresh()
 
     def _lay_out(self) -> None:
@@ -97,12 +103,12 @@ class LinksWindow(ToolWindow):
     @property
     def group(self) -> LinkGroup | None:
         """The chosen group."""
-        links, row = self._workspace.session.links, self.groups.currentRow()
+        links, row = self._sessions.session.links, self.groups.currentRow()
         return links[row] if 0 <= row < len(links) else None
 
     def refresh(self) -> None:
         """Show the session's groups as they are now."""
-        session = self._workspace.session
+        session = self._sessions.session
         wanted = [(group, [session.strip(strip_id).name for strip_id in strips_of(session, group)])
                   for group in session.links]
         if wanted != self._shown:
@@ -121,7 +127,7 @@ class LinksWindow(ToolWindow):
         self._show_buttons(session)
 
     def _show_group(self) -> None:
-        session, group = self._workspace.session, self.group
+        session, group = self._sessions.session, self.group
         for box in (self.members, self.parameters):
             box.blockSignals(True)
             box.clear()
@@ -146,39 +152,38 @@ class LinksWindow(ToolWindow):
         self._show_buttons(session)
 
     def _show_buttons(self, session: Session) -> None:
-        group, workspace = self.group, self._workspace
+        group = self.group
         for text in ("Bypass", "Solo", "Before", "Match", "Leave", "Dissolve"):
             self.buttons[text].setEnabled(group is not None)
         self.way.setEnabled(group is not None)
-        self.buttons["Link the chosen strips"].setEnabled(len(workspace.chosen) > 1)
+        self.buttons["Link the chosen strips"].setEnabled(len(self._selection.chosen) > 1)
         self.buttons["Link their stages of a kind"].setEnabled(len(self._of_kind()) > 1)
         self.buttons["Bypass"].setChecked(group is not None and bypassed(session, group))
         strips = () if group is None else strips_of(session, group)
         self.buttons["Solo"].setChecked(bool(strips) and all(session.strip(strip_id).solo for strip_id in strips))
-        self.buttons["Before"].setChecked(workspace.before and workspace.strip_id in strips)
+        self.buttons["Before"].setChecked(self._playback.before and self._selection.strip_id in strips)
         self.state.setText("A change to one member moves all, as one step. Joining and leaving move nobody." if group
                            else "No strips are linked. Ctrl+click or Shift+click strips in the desk, then link them.")
 
     # -- making and changing ------------------------------------------------------------
 
     def _commit(self, label: str, edit: Edit) -> None:
-        self._workspace.document.commit(label, edit)
+        self._sessions.document.commit(label, edit)
         self.refresh()
 
     def link_chosen(self) -> None:
         """A new group of the strips that are chosen in the desk."""
-        self._commit("Link strips", lambda session: link_strips(session, self._workspace.chosen))
+        self._commit("Link strips", lambda session: link_strips(session, self._selection.chosen))
         self.groups.setCurrentRow(self.groups.count() - 1)
 
     def _of_kind(self) -> tuple[str, ...]:
         """The chosen stage, and the first of its kind on every other chosen strip."""
-        workspace = self._workspace
-        if not workspace.stage_id:
+        if not self._selection.stage_id:
             return ()
-        kind, found = workspace.strip.stage(workspace.stage_id).kind, [workspace.stage_id]
-        for strip_id in workspace.chosen:
-            if strip_id != workspace.strip_id:
-                found += [stage.id for stage in workspace.session.strip(strip_id).chain if stage.kind == kind][:1]
+        kind, found = self._selection.strip.stage(self._selection.stage_id).kind, [self._selection.stage_id]
+        for strip_id in self._selection.chosen:
+            if strip_id != self._selection.strip_id:
+                found += [stage.id for stage in self._sessions.session.strip(strip_id).chain if stage.kind == kind][:1]
         return tuple(found)
 
     def link_kind(self) -> None:
@@ -200,7 +205,7 @@ class LinksWindow(ToolWindow):
         ticked = tuple(item.data(Qt.ItemDataRole.UserRole) for item in items
                        if item is not None and item.checkState() is Qt.CheckState.Checked)
         if not ticked:
-            self._workspace.messages.say("A link of nothing is no link: dissolve it instead")
+            self._messages.say("A link of nothing is no link: dissolve it instead")
             self._show_group()
             return
         chosen = () if len(ticked) == len(items) else ticked
@@ -223,30 +228,30 @@ class LinksWindow(ToolWindow):
 
     def bypass(self) -> None:
         """All members bypassed, or none."""
-        session, group = self._workspace.session, self.group
+        session, group = self._sessions.session, self.group
         if group is not None:
             self._commit(f"Bypass link {group.name}",
                          lambda now: bypass_group(now, group, bypass=not bypassed(session, group)))
 
     def solo(self) -> None:
         """All strips of the group soloed, or none."""
-        session, group = self._workspace.session, self.group
+        session, group = self._sessions.session, self.group
         if group is not None:
             on = not all(session.strip(strip_id).solo for strip_id in strips_of(session, group))
             self._commit(f"Solo link {group.name}", lambda now: solo_group(now, group, solo=on))
 
     def compare(self) -> None:
         """All strips of the group before their chains, or after."""
-        workspace, group = self._workspace, self.group
+        group = self.group
         if group is not None:
-            strips = strips_of(workspace.session, group)
-            before = workspace.before and workspace.strip_id in strips
-            if workspace.strip_id not in strips:
-                workspace.choose_only(strips[0])
-            workspace.hear_before(not before)
+            strips = strips_of(self._sessions.session, group)
+            before = self._playback.before and self._selection.strip_id in strips
+            if self._selection.strip_id not in strips:
+                self._selection.choose_only(strips[0])
+            self._playback.hear_before(not before)
             self.refresh()
 
     def match(self) -> None:
         """After as loud as before on every strip of the group."""
         if self.group is not None:
-            self._workspace.matcher.match_all(strips_of(self._workspace.session, self.group))
+            self._matcher.match_all(strips_of(self._sessions.session, self.group))

@@ -19,7 +19,10 @@ from PyQt6.QtWidgets import (
 )
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
@@ -39,14 +42,16 @@ CURVE = Option(id="curve", label="Curve", group=Group.DRIVE, default=Bend.STRAIG
 class MacroEditor(ToolWindow):
     """Works on the strip that was chosen when it was opened."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
-        self._gesture = Gesture(workspace)
-        self._strip_id = workspace.strip_id
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages = selection, messages
+        self._gesture = Gesture(self._sessions)
+        self._strip_id = self._selection.strip_id
         self._macro_id = ""
         self._shown: object = None
         self.bars: dict[tuple[int, str], ValueBar] = {}
-        self.setWindowTitle(f"Macros of {workspace.strip.name}")
+        self.setWindowTitle(f"Macros of {self._selection.strip.name}")
         self.resize(760, 420)
         self.list = QListWidget()
         self.list.setAccessibleName("Macros")
@@ -59,7 +64,7 @@ class MacroEditor(ToolWindow):
         self.add = QPushButton("Add a parameter\u2026")
         self.add.clicked.connect(self._open_parameters)
         self._lay_out()
-        workspace.session_changed.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
         if self._strip.macros:
             self._macro_id = self._strip.macros[0].id
         self.refresh()
@@ -98,7 +103,7 @@ class MacroEditor(ToolWindow):
 
     @property
     def _strip(self) -> Strip:
-        return self._workspace.session.strip(self._strip_id)
+        return self._sessions.session.strip(self._strip_id)
 
     @property
     def _macro(self) -> Macro | None:
@@ -111,7 +116,7 @@ class MacroEditor(ToolWindow):
 
     def refresh(self) -> None:
         """Show the macros as they are; controls are made anew only where there are others."""
-        if self._strip_id not in {strip.id for strip in self._workspace.session.strips}:
+        if self._strip_id not in {strip.id for strip in self._sessions.session.strips}:
             self.close()
             return
         macros, macro = self._strip.macros, self._macro
@@ -184,15 +189,14 @@ class MacroEditor(ToolWindow):
         self.refresh()
 
     def new_macro(self) -> None:
-        workspace = self._workspace
         try:
-            session = add_macro(workspace.session, self._strip_id, f"Macro {len(self._strip.macros) + 1}")
+            session = add_macro(self._sessions.session, self._strip_id, f"Macro {len(self._strip.macros) + 1}")
         except ValueError as reason:
-            workspace.messages.warn(str(reason))
+            self._messages.warn(str(reason))
             return
         added = session.strip(self._strip_id).macros[-1]
         self._macro_id = added.id
-        workspace.document.commit("New macro", lambda session: edit_macros(
+        self._sessions.document.commit("New macro", lambda session: edit_macros(
             session, self._strip_id, (*session.strip(self._strip_id).macros, added)))
 
     def remove_macro(self) -> None:
@@ -200,13 +204,13 @@ class MacroEditor(ToolWindow):
         if macro is not None:
             left = tuple(old for old in self._strip.macros if old.id != macro.id)
             self._macro_id = left[0].id if left else ""
-            self._workspace.document.commit(f"Remove {macro.name}", lambda session: edit_macros(
+            self._sessions.document.commit(f"Remove {macro.name}", lambda session: edit_macros(
                 session, self._strip_id, left))
 
     def _rename(self) -> None:
         macro, name = self._macro, self.name.text().strip()
         if macro is not None and name and name != macro.name:
-            self._workspace.document.commit(f"Rename {macro.name}", self._changed(
+            self._sessions.document.commit(f"Rename {macro.name}", self._changed(
                 lambda old: dataclasses.replace(old, name=name)))
 
     def _changed(self, change: Callable[[Macro], Macro]) -> Edit:
@@ -238,7 +242,7 @@ class MacroEditor(ToolWindow):
         macro = self._macro
         if macro is not None:
             target = macro.targets[place]
-            self._workspace.document.commit(f"Out of {macro.name}", self._changed(
+            self._sessions.document.commit(f"Out of {macro.name}", self._changed(
                 lambda old: old.without(target.stage, target.parameter)))
 
     def _open_parameters(self) -> None:
@@ -260,5 +264,5 @@ class MacroEditor(ToolWindow):
         """One target more: from where the parameter stands to the top of its range."""
         stage = self._strip.stage(stage_id)
         target = target_from_here(stage, parameter, stage.params[parameter])
-        self._workspace.document.commit(f"{stage.declaration.parameter(parameter).label} into a macro", self._changed(
+        self._sessions.document.commit(f"{stage.declaration.parameter(parameter).label} into a macro", self._changed(
             lambda old: old.with_target(target)))

@@ -9,7 +9,9 @@ from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
@@ -38,9 +40,9 @@ def _db(amplitude: float) -> float:
 class MeterColumn(QWidget):
     """One strip's meters, a row each."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, sessions: SessionKeeper) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._sessions = sessions
         self.strip_id = MASTER
         self.levels: dict[str, tuple[float, ...]] = {}
         self.setMinimumSize(300, 210)
@@ -55,14 +57,14 @@ class MeterColumn(QWidget):
         if reading is None:
             levels: dict[str, tuple[float, ...]] = dict.fromkeys(_ROWS, (-math.inf,))
         else:
-            reference = self._workspace.session.reference_dbfs
+            reference = self._sessions.session.reference_dbfs
             levels = {"VU": tuple(_db(x) - reference for x in reading.vu),
                       "Peak programme": tuple(_db(x) for x in reading.programme),
                       "True peak": tuple(_db(x) for x in reading.true_peak), "Momentary": (reading.momentary,),
                       "Short-term": (reading.short_term,), "Integrated": (reading.integrated,)}
         if levels != self.levels:
             self.levels = levels
-            name = self._workspace.session.strip(strip_id).name
+            name = self._sessions.session.strip(strip_id).name
             self.setAccessibleName(f"Meters of {name}")
             self.setAccessibleDescription(", ".join(f"{row} {self.words(row)}" for row in _ROWS))
             self.update()
@@ -75,14 +77,14 @@ class MeterColumn(QWidget):
 
     def in_zone(self) -> bool | None:
         """Whether the short-term loudness lies where it is to lie; None where there is no wish or no sound."""
-        zone = self._workspace.session.strip(self.strip_id).zone_lufs
+        zone = self._sessions.session.strip(self.strip_id).zone_lufs
         level = self.levels.get("Short-term", (-math.inf,))[0]
         return None if zone is None or not math.isfinite(level) else zone[0] <= level <= zone[1]
 
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        strip = self._workspace.session.strip(self.strip_id)
+        strip = self._sessions.session.strip(self.strip_id)
         painter.setFont(theme.font(10.5, bold=True))
         painter.setPen(theme.TEXT)
         painter.drawText(QRectF(0, 0, self.width(), 22), int(Qt.AlignmentFlag.AlignVCenter), strip.name)
@@ -102,7 +104,7 @@ class MeterColumn(QWidget):
             return bar.left() + min(max((level - low) / (high - low), 0.0), 1.0) * bar.width()
 
         painter.fillRect(bar, theme.RAISED)
-        zone = self._workspace.session.strip(self.strip_id).zone_lufs
+        zone = self._sessions.session.strip(self.strip_id).zone_lufs
         loudness = row in ("Momentary", "Short-term", "Integrated")
         if zone is not None and loudness:
             painter.fillRect(QRectF(at(zone[0]), bar.top() - 3, at(zone[1]) - at(zone[0]), bar.height() + 6),
@@ -127,12 +129,13 @@ class MeterColumn(QWidget):
 class MetersWindow(ToolWindow):
     """Two columns, and the zone of the chosen strip."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
-        self._gesture = Gesture(workspace)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection = selection
+        self._gesture = Gesture(self._sessions)
         self.setWindowTitle("Meters")
         self.resize(780, 330)
-        self.strip, self.master = MeterColumn(workspace), MeterColumn(workspace)
+        self.strip, self.master = MeterColumn(self._sessions), MeterColumn(self._sessions)
         columns = QHBoxLayout()
         columns.setSpacing(20)
         columns.addWidget(self.strip)
@@ -155,18 +158,18 @@ class MetersWindow(ToolWindow):
         layout.addLayout(columns, 1)
         layout.addLayout(zone)
         layout.addWidget(note)
-        workspace.frame.connect(self._on_frame)
-        workspace.session_changed.connect(self._refresh)
-        workspace.selected.connect(self._refresh)
+        self._playback.frame.connect(self._on_frame)
+        self._sessions.changed.connect(self._refresh)
+        self._selection.changed.connect(self._refresh)
         self._refresh()
 
     def _on_frame(self) -> None:
-        engine = self._workspace.engine
-        for column, strip_id in ((self.strip, self._workspace.strip_id), (self.master, MASTER)):
+        engine = self._playback.engine
+        for column, strip_id in ((self.strip, self._selection.strip_id), (self.master, MASTER)):
             column.show_reading(strip_id, engine.reading(strip_id) if engine is not None else None)
 
     def _refresh(self) -> None:
-        zone = self._workspace.strip.zone_lufs
+        zone = self._selection.strip.zone_lufs
         self.wants_zone.blockSignals(True)
         self.wants_zone.setChecked(zone is not None)
         self.wants_zone.blockSignals(False)
@@ -177,7 +180,7 @@ class MetersWindow(ToolWindow):
         self.strip.update()
 
     def _put(self, zone: tuple[float, float] | None) -> None:
-        strip_id = self._workspace.strip_id
+        strip_id = self._selection.strip_id
         self._gesture.show("Loudness zone", strip_id, lambda session: edit_strip(
             session, strip_id, lambda strip: strip.with_(zone_lufs=zone)))
 
@@ -186,7 +189,7 @@ class MetersWindow(ToolWindow):
         self._gesture.keep()
 
     def _set_end(self, name: str, value: Value) -> None:
-        low, high = self._workspace.strip.zone_lufs or _FIRST_ZONE
+        low, high = self._selection.strip.zone_lufs or _FIRST_ZONE
         level = as_number(value)
         if name == "low":
             self._put((min(level, LOUDEST_LUFS - _NARROWEST), max(high, min(level, LOUDEST_LUFS - _NARROWEST)

@@ -17,7 +17,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.audition import Audition
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
@@ -58,12 +64,14 @@ def _or_last(value: float | None, side: float = 1.0) -> float:
 class PresetBrowser(Audition):
     """Tries presets on one strip."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent, "Presets")
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
+                 messages: Messages, jobs: JobKeeper, matcher: Matcher, parent: QWidget) -> None:
+        super().__init__(sessions, selection, playback, messages, jobs, parent, "Presets")
+        self._settings, self._matcher = settings, matcher
         self._shown: list[Preset] = []
-        self._strips = workspace.chosen
+        self._strips = self._selection.chosen
         others = len(self._strips) - 1
-        self.setWindowTitle(f"Presets for {workspace.strip.name}{f' and {others} more' if others else ''}")
+        self.setWindowTitle(f"Presets for {self._selection.strip.name}{f' and {others} more' if others else ''}")
         self.resize(620, 560)
         self.source, self.intention = QComboBox(), QComboBox()
         for box, name, words in ((self.source, "Source", SOURCES), (self.intention, "Intention", INTENTIONS)):
@@ -130,16 +138,16 @@ class PresetBrowser(Audition):
         try:
             work()
         except (SessionFileError, ValueError) as error:
-            self._workspace.messages.warn(str(error))
+            self._messages.warn(str(error))
             self.state.setText(str(error))
 
     # -- list ---------------------------------------------------------------------------
 
     def _fill(self, choose: str | None = None) -> None:
         for trouble in own_presets()[1]:
-            self._workspace.messages.warn(trouble)
+            self._messages.warn(trouble)
         source, intention = self.source.currentText(), self.intention.currentText()
-        settings, words = self._workspace.settings, self.search.text().lower().split()
+        settings, words = self._settings, self.search.text().lower().split()
         among = {_FAVOURITES: settings.favourites, _RECENT: settings.heard}.get(self.which.currentText())
         own_only = self.which.currentText() == _OWN
         found = [preset for preset in all_presets()
@@ -196,23 +204,23 @@ class PresetBrowser(Audition):
             f"  <i>heat {chosen.heat_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
         self.note.setText(f"<b>{escaped(key)}</b>: {escaped(chosen.note)}{figures}")
         self.own_note.setEnabled(True)
-        self.own_note.setText(self._workspace.settings.notes.get(key, ""))
+        self.own_note.setText(self._settings.notes.get(key, ""))
 
     def _keep_note(self) -> None:
         """What was written on the chosen preset."""
         if self.chosen_key:
-            self._workspace.settings.write_note(self.chosen_key, self.own_note.text().strip())
+            self._settings.write_note(self.chosen_key, self.own_note.text().strip())
 
     def keep(self) -> None:
         if self.heard is not None:
-            self._workspace.settings.keep_heard(self.heard)
-            self._workspace.matcher.match_all(
+            self._settings.keep_heard(self.heard)
+            self._matcher.match_all(
                 strip_id for strip_id in self._strips if strip_id != self._strip_id)
         super().keep()
 
     def mark(self) -> None:
         """Make the chosen preset a favourite, or not any more."""
-        chosen, settings = self.chosen, self._workspace.settings
+        chosen, settings = self.chosen, self._settings
         if chosen is not None:
             settings.mark(chosen.name, favourite=chosen.name not in settings.favourites)
             row = self.list.currentRow()
@@ -225,7 +233,7 @@ class PresetBrowser(Audition):
 
     def save_own(self) -> None:
         """Keep the strip's present chain as a preset of one's own."""
-        strip = self._workspace.session.strip(self._strip_id)
+        strip = self._sessions.session.strip(self._strip_id)
         if not strip.chain:
             raise ValueError(f"{strip.name} has no stages to save")
         name, accepted = QInputDialog.getText(self, "Save a preset", "Name")
@@ -248,7 +256,7 @@ class PresetBrowser(Audition):
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=preset.name)
         if accepted and name.strip():
             renamed = rename_preset(preset, name.strip())
-            settings = self._workspace.settings
+            settings = self._settings
             settings.write_note(renamed.name, settings.notes.get(preset.name, ""))
             settings.write_note(preset.name, "")
             if preset.name in self._offsets:

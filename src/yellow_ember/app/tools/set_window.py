@@ -13,7 +13,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, escaped
@@ -44,18 +48,20 @@ def _words(part: Part) -> str:
 class SetWindow(TryingWindow):
     """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 matcher: Matcher, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages, self._matcher = selection, messages, matcher
         self.setWindowTitle("Sets")
         self.resize(820, 520)
         self._sets: list[StripSet] = []
         self.boxes: dict[str, QComboBox] = {}
         self.bus = QComboBox()
         self.bus.setAccessibleName("Bus")
-        for strip, _ in workspace.session.depth_first():
+        for strip, _ in self._sessions.session.depth_first():
             if strip.kind is not StripKind.TRACK:
                 self.bus.addItem(strip.name, strip.id)
-        chosen = workspace.strip
+        chosen = self._selection.strip
         near = chosen.id if chosen.kind is not StripKind.TRACK else chosen.out
         self.bus.setCurrentIndex(self.bus.findData(near))
         self.bus.currentIndexChanged.connect(lambda _index: self._choose())
@@ -96,7 +102,7 @@ class SetWindow(TryingWindow):
     def _fill(self) -> None:
         own, troubles = own_sets()
         for trouble in troubles:
-            self._workspace.messages.warn(trouble)
+            self._messages.warn(trouble)
         self._sets = [*shipped_sets(), *own]
         self.list.blockSignals(True)
         self.list.clear()
@@ -129,7 +135,7 @@ class SetWindow(TryingWindow):
         self.boxes = {}
         inside = QWidget()
         form = QFormLayout(inside)
-        session = self._workspace.session
+        session = self._sessions.session
         for strip_id, place in parts_for(session, found, self.bus.currentData()).items():
             box = QComboBox()
             name = session.strip(strip_id).name
@@ -145,7 +151,7 @@ class SetWindow(TryingWindow):
         self._try()
 
     def _try(self) -> None:
-        found, document = self.chosen, self._workspace.document
+        found, document = self.chosen, self._sessions.document
         if found is None:
             return
         self.drop()
@@ -156,11 +162,11 @@ class SetWindow(TryingWindow):
 
     def keep(self) -> None:
         """Make what is heard a step, match every strip of it, and close."""
-        found, workspace = self.chosen, self._workspace
+        found = self.chosen
         if found is not None and self.keep_heard(f"Set {found.name}"):
-            workspace.matcher.match_all(strip_id for strip_id, box in self.boxes.items()
+            self._matcher.match_all(strip_id for strip_id, box in self.boxes.items()
                                         if box.currentData() is not None)
-            workspace.messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
+            self._messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
         self.close()
 
     # -- one's own ----------------------------------------------------------------------
@@ -175,7 +181,7 @@ class SetWindow(TryingWindow):
         if not accepted:
             return
         try:
-            kept = keep_set(set_from(self._workspace.session, scope, self.bus.currentData(), name.strip(), "glue",
+            kept = keep_set(set_from(self._sessions.session, scope, self.bus.currentData(), name.strip(), "glue",
                                      note.strip()))
         except (ValueError, SessionFileError) as error:
             self.state.setText(str(error))

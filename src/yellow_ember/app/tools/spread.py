@@ -15,7 +15,9 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.gesture import Gesture
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
@@ -150,9 +152,10 @@ class SpreadPicture(QWidget):
 class Spread(ToolWindow):
     """The picture, and a control for each strip."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
-        self._gesture = Gesture(workspace)
+    def __init__(self, sessions: SessionKeeper, playback: Playback, measurer: Measurer, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._measurer = measurer
+        self._gesture = Gesture(self._sessions)
         self.setWindowTitle("Spread")
         self.resize(960, 520)
         self._shown: object = None
@@ -183,8 +186,8 @@ class Spread(ToolWindow):
         layout = QHBoxLayout(self)
         layout.addWidget(self.picture, 3)
         layout.addLayout(right, 2)
-        workspace.measurer.changed.connect(self.refresh)
-        workspace.session_changed.connect(self.refresh)
+        self._measurer.changed.connect(self.refresh)
+        self._sessions.changed.connect(self.refresh)
         self.refresh()
 
     def _set_view(self, index: int) -> None:
@@ -192,7 +195,7 @@ class Spread(ToolWindow):
         self.picture.update()
 
     def _strips(self) -> list[Strip]:
-        return [strip for strip, _ in self._workspace.session.depth_first()
+        return [strip for strip, _ in self._sessions.session.depth_first()
                 if any(stage.on for stage in strip.chain) and not strip.bypass]
 
     def refresh(self) -> None:
@@ -209,7 +212,7 @@ class Spread(ToolWindow):
             found = leaning(strip)
             if found is not None:
                 self.bars[strip.id].show_value(found[0].params[found[1]])
-        measurer = self._workspace.measurer
+        measurer = self._measurer
         self.picture.show_lines([(strip.id, marks[strip.id], colours[strip.id], known.comparison) for strip in strips
                                  if (known := measurer.latest(strip.id)) is not None])
 
@@ -231,18 +234,17 @@ class Spread(ToolWindow):
             self._rows.addWidget(bar)
 
     def _set(self, strip_id: str, value: Value) -> None:
-        workspace = self._workspace
-        found = leaning(workspace.session.strip(strip_id))
+        found = leaning(self._sessions.session.strip(strip_id))
         if found is not None:
             stage, name = found
-            label = f"{stage.declaration.parameter(name).label} of {workspace.session.strip(strip_id).name}"
+            label = f"{stage.declaration.parameter(name).label} of {self._sessions.session.strip(strip_id).name}"
             self._gesture.show(label, strip_id, lambda session: set_parameter(session, strip_id, stage.id, name, value))
 
     def _committed(self, strip_id: str, _value: object) -> None:
         self._commit(strip_id)
 
     def _lean(self, strip_id: str, by_db: float) -> None:
-        found = leaning(self._workspace.session.strip(strip_id))
+        found = leaning(self._sessions.session.strip(strip_id))
         if found is not None:
             stage, name = found
             number = stage.declaration.number(name)

@@ -10,7 +10,8 @@ from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.session.document import Edit, Settle, Trial
 
 
@@ -23,14 +24,13 @@ class ToolWindow(QWidget):
 
     of_the_session = True
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
+    def __init__(self, sessions: SessionKeeper, playback: Playback, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Window)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._workspace = workspace
+        self._sessions, self._playback = sessions, playback
         self.buttons: dict[str, QPushButton] = {}
-        workspace.closing.connect(self.close)
         if self.of_the_session:
-            workspace.opened.connect(self.close)
+            self._sessions.opened.connect(self.close)
 
     def button_row(self, entries: Sequence[tuple[str, Callable[[], object], str]]) -> QHBoxLayout:
         """Buttons side by side: words, what they do, and a hint."""
@@ -55,7 +55,7 @@ class ToolWindow(QWidget):
             case Qt.Key.Key_Escape:
                 self.go_back()
             case Qt.Key.Key_Space:
-                self._workspace.toggle_play()
+                self._playback.toggle_play()
             case _:
                 super().keyPressEvent(event)
 
@@ -76,7 +76,7 @@ class TryingWindow(ToolWindow):
     def try_out(self, edit: Edit) -> None:
         """Let an edit be heard.  ValueError or KeyError where there is no place for it."""
         if self._trial is None or not self._trial.open:
-            self._trial = self._workspace.document.trial(self.windowTitle(), Settle.DROP, alone=True)
+            self._trial = self._sessions.document.trial(self.windowTitle(), Settle.DROP, alone=True)
         self._trial.show(edit)
 
     def drop(self) -> None:

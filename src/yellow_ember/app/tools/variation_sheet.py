@@ -20,7 +20,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yellow_ember.app.state.workspace import Workspace
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
@@ -147,12 +151,14 @@ class Tile(QWidget):
 class VariationSheet(TryingWindow):
     """Makes the table, and lets one hear and take over what is in it."""
 
-    def __init__(self, workspace: Workspace, parent: QWidget) -> None:
-        super().__init__(workspace, parent)
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
+                 jobs: JobKeeper, parent: QWidget) -> None:
+        super().__init__(sessions, playback, parent)
+        self._selection, self._messages, self._jobs = selection, messages, jobs
         self.resize(1040, 640)
-        self._strip_id, self._stage_id = workspace.strip_id, workspace.stage_id
+        self._strip_id, self._stage_id = self._selection.strip_id, self._selection.stage_id
         stage = self._stage()
-        self.setWindowTitle(f"Variations of {stage.declaration.label} on {workspace.strip.name}")
+        self.setWindowTitle(f"Variations of {stage.declaration.label} on {self._selection.strip.name}")
         self._made = 0
         self.tiles: list[Tile] = []
         self._shown: list[Tile] = []
@@ -216,7 +222,7 @@ class VariationSheet(TryingWindow):
             box.setEnabled(not on)
 
     def _stage(self) -> StageSettings:
-        return self._workspace.session.strip(self._strip_id).stage(self._stage_id)
+        return self._sessions.session.strip(self._strip_id).stage(self._stage_id)
 
     # -- making -------------------------------------------------------------------------
 
@@ -243,8 +249,8 @@ class VariationSheet(TryingWindow):
         self._arrange()
         order = VariationOrder(self._strip_id, self._stage_id)
         self._made = 0
-        session = self._workspace.session
-        self._workspace.jobs.start_several(
+        session = self._sessions.session
+        self._jobs.start_several(
             self, render_variations, [(session, order, share) for share in dealt(plan.values)],
             part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: take over    "
                                                             "Escape: back"), failed=self._end)
@@ -252,8 +258,8 @@ class VariationSheet(TryingWindow):
 
     def cancel(self) -> None:
         """Make no more."""
-        if self._workspace.jobs.is_running_several(self):
-            self._workspace.jobs.cancel_several(self)
+        if self._jobs.is_running_several(self):
+            self._jobs.cancel_several(self)
             self._show_state("stopped")
 
     def _take_found(self, found: Variation) -> None:
@@ -273,7 +279,7 @@ class VariationSheet(TryingWindow):
 
     def _show_state(self, text: str) -> None:
         self.state.setText(text)
-        making = self._workspace.jobs.is_running_several(self)
+        making = self._jobs.is_running_several(self)
         self.buttons["Make"].setEnabled(not making)
         self.buttons["Stop"].setEnabled(making)
 
@@ -318,7 +324,7 @@ class VariationSheet(TryingWindow):
         if self.heard is not None:
             label = self.heard.label
             if self.keep_heard(f"Variation {label}"):
-                self._workspace.messages.say(f"Taken over: {label}")
+                self._messages.say(f"Taken over: {label}")
         self.close()
 
     # -- window -------------------------------------------------------------------------

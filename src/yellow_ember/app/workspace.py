@@ -1,0 +1,92 @@
+"""Puts together what the views share; only the main window, the start and the tests know all of it."""
+
+from __future__ import annotations
+
+import contextlib
+import inspect
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from yellow_ember.app.state.added import AddedListening
+from yellow_ember.app.state.background import BackgroundPrints
+from yellow_ember.app.state.dissector import Dissector
+from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.matcher import Matcher
+from yellow_ember.app.state.measurer import Measurer
+from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.rendering import Rendering
+from yellow_ember.app.state.selection import Selection
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.settings import Settings, save_settings
+from yellow_ember.session.document import Rule
+from yellow_ember.session.edits.following import follow
+from yellow_ember.session.values.model import Session
+
+_PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
+           "prints", "added", "dissector", "rendering")
+Made = TypeVar("Made")
+
+
+class Workspace(QObject):
+    """All pieces of state.  `closing` is the last moment to put things away."""
+
+    closing = pyqtSignal()
+
+    def __init__(self, settings: Settings, record: Path | None = None) -> None:
+        super().__init__()
+        self.settings = settings
+        self.messages = Messages()
+        self.jobs = JobKeeper()
+        self.sessions = SessionKeeper(settings, self.messages)
+        self.selection = Selection(self.sessions)
+        self.playback = Playback(self.sessions, self.selection, settings, self.messages, self.jobs, record)
+        self.imports = self.give(Imports)
+        self.measurer = self.give(Measurer)
+        self.matcher = self.give(Matcher)
+        self.prints = self.give(BackgroundPrints)
+        self.added = self.give(AddedListening)
+        self.dissector = self.give(Dissector)
+        self.rendering = self.give(Rendering)
+        self.sessions.rule = self._rule
+        self._closed = False
+
+    def give(self, make: Callable[..., Made], *more: object) -> Made:
+        """What `make` makes of the pieces of state that its parameters name, and of `more` for the others in turn."""
+        names = list(inspect.signature(make).parameters)
+        pieces = {name: getattr(self, name) for name in names if name in _PIECES}
+        return make(**pieces, **dict(zip((name for name in names if name not in pieces), more, strict=False)))
+
+    def _rule(self) -> Rule:
+        """What else moves with a change: what is linked, all strips that are chosen now, levels that are kept."""
+        chosen = self.selection.chosen
+
+        def follows(base: Session, before: Session, new: Session) -> Session:
+            return self.matcher.take_back(base, before, follow(base, new, chosen))
+
+        return follows
+
+    def start(self) -> None:
+        """Start the engine and the clock."""
+        self.playback.start()
+
+    def close(self, *, keep_unsaved: bool = False) -> None:
+        """End everything that runs beside the window; unsaved edits are given up unless they are to be kept."""
+        if self._closed:
+            return
+        self._closed = True
+        if keep_unsaved:
+            # The system is in a hurry: the work first, then the layout, and nobody waits for the engine.
+            self.sessions.edits.write_now()
+            self.playback.kill_engine()
+        with contextlib.suppress(OSError):
+            save_settings(self.settings)
+        self.closing.emit()
+        self.playback.stop_clock()
+        self.jobs.close()
+        self.playback.close()
+        self.sessions.edits.close(forget=not keep_unsaved)
