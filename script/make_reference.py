@@ -7,19 +7,20 @@ Usage: make_reference.py [--check]      --check writes nothing and fails where t
 import argparse
 import json
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from yellow_ember import __version__
 from yellow_ember.cli import parameter_listing, parser
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
+from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.io.chain_file import FORMAT as CHAIN_FORMAT
 from yellow_ember.session.io.chain_file import VERSION as CHAIN_VERSION
 from yellow_ember.session.io.presets import FORMAT as PRESET_FORMAT
 from yellow_ember.session.io.presets import INTENTIONS, SOURCES
 from yellow_ember.session.io.presets import VERSION as PRESET_VERSION
-from yellow_ember.session.io.reading import HIGHEST_DB, LOWEST_DB
 from yellow_ember.session.io.session_file import FORMAT as SESSION_FORMAT
 from yellow_ember.session.io.session_file import VERSION as SESSION_VERSION
 from yellow_ember.session.io.sets import ANY, SCOPES
@@ -28,16 +29,14 @@ from yellow_ember.session.io.sets import VERSION as SET_VERSION
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import MOST_MACROS, Bend
 from yellow_ember.session.values.model import (
-    LOUDEST_DB,
     LOUDEST_LUFS,
-    MOST_MATCH_DB,
     QUIETEST_LUFS,
     RATES,
-    SILENT_DB,
     StripKind,
 )
 from yellow_ember.session.values.snapshots import PLACES
 from yellow_ember.session.values.snapshots import SCOPES as SNAPSHOT_SCOPES
+from yellow_ember.session.values.strip_values import MATCH, SEND_LEVEL, SNAPSHOT_VALUES, STRIP_VALUES
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 
@@ -97,16 +96,17 @@ def _parameter_schema(parameter: Parameter) -> dict[str, Any]:
     return found | (number if len(forms) == 1 else {"anyOf": forms})
 
 
+def _declared(parameters: Iterable[Parameter]) -> dict[str, Any]:
+    return {parameter.id: _parameter_schema(parameter) for parameter in parameters}
+
+
 def _stages_schema() -> dict[str, Any]:
-    level = {"type": "number", "minimum": LOWEST_DB, "maximum": HIGHEST_DB}
     kinds = []
     for kind in STAGES:
-        params = {parameter.id: _parameter_schema(parameter) for parameter in kind.parameters}
+        params = _declared(kind.parameters)
         kinds.append({
             "type": "object", "required": ["kind"], "additionalProperties": False,
-            "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, "on": {"type": "boolean"},
-                           "dry_db": {"anyOf": [{"type": "null"}, level]}, "wet_db": level, "mono": {"type": "boolean"},
-                           "mix_pct": {"type": "number", "minimum": 0, "maximum": 100},
+            "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, **_declared(STAGE_VALUES),
                            "params": {"type": "object", "additionalProperties": False, "properties": params}}})
     return {"type": "array", "items": {"oneOf": kinds}}
 
@@ -135,9 +135,7 @@ def schemas() -> dict[str, dict[str, Any]]:
     """JSON Schema by file name."""
     stages, text, flag = _stages_schema(), {"type": "string"}, {"type": "boolean"}
     whole = {"type": "integer", "minimum": 0}
-    match = {"type": "number", "minimum": -MOST_MATCH_DB, "maximum": MOST_MATCH_DB}
-    volume = {"type": "number", "minimum": SILENT_DB, "maximum": LOUDEST_DB}
-    pan = {"type": "number", "minimum": -100, "maximum": 100}
+    match = _declared([MATCH])
     factor = {"enum": [1, 2, 4, 8, 16]}
     strip = {
         "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
@@ -146,11 +144,9 @@ def schemas() -> dict[str, dict[str, Any]]:
             "sends": {"type": "array", "items": {
                 "type": "object", "required": ["to"], "additionalProperties": False, "properties": {
                     "to": text, "pre": flag,
-                    "level_db": volume}}},
+                    **_declared([SEND_LEVEL])}}},
             "audio": {"type": ["string", "null"]},
-            "volume_db": volume, "pan": pan, "mute": flag, "solo": flag,
-            "bypass": flag, "macros": _macros_schema(),
-            "match_db": match, "zone_lufs": {"anyOf": [{"type": "null"}, {
+            **_declared(STRIP_VALUES), "macros": _macros_schema(), "zone_lufs": {"anyOf": [{"type": "null"}, {
                 "type": "array", "minItems": 2, "maxItems": 2,
                 "items": {"type": "number", "minimum": QUIETEST_LUFS, "maximum": LOUDEST_LUFS}}]}, "chain": stages}}
     texts = {"type": "array", "items": text}
@@ -158,8 +154,7 @@ def schemas() -> dict[str, dict[str, Any]]:
         "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,
         "parameters": texts}}
     state = {"type": "object", "required": ["strip", "chain"], "additionalProperties": False, "properties": {
-        "strip": text, "match_db": match, "bypass": flag, "volume_db": volume, "pan": pan, "chain": stages,
-        "macros": _macros_schema()}}
+        "strip": text, **_declared(SNAPSHOT_VALUES), "chain": stages, "macros": _macros_schema()}}
     snapshot = {"type": "object", "required": ["scope", "place", "states"], "additionalProperties": False,
                 "properties": {"scope": {"enum": list(SNAPSHOT_SCOPES)}, "owner": text,
                                "place": {"type": "integer", "minimum": 0, "maximum": PLACES - 1}, "name": text,
@@ -176,10 +171,10 @@ def schemas() -> dict[str, dict[str, Any]]:
         "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link},
         "snapshots": {"type": "array", "items": snapshot}, "shown": {"type": "string"}}
     preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
-              "note": text, "match_db": match, "stages": stages, "macros": _macros_schema()}
+              "note": text, **match, "stages": stages, "macros": _macros_schema()}
     part = {"type": "object", "required": ["where", "stages"], "additionalProperties": False, "properties": {
         "where": {"enum": [kind.value for kind in StripKind]}, "source": {"enum": [ANY, *SOURCES]},
-        "match_db": match, "stages": stages, "macros": _macros_schema()}}
+        **match, "stages": stages, "macros": _macros_schema()}}
     found_set = {"name": text, "scope": {"enum": list(SCOPES)}, "intention": {"enum": list(INTENTIONS)}, "note": text,
                  "linked": flag, "parts": {"type": "array", "items": part, "minItems": 1}}
     return {

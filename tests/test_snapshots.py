@@ -91,7 +91,7 @@ def test_differences_are_told_in_words(session: Session) -> None:
     changed = edit_stage(changed, BASS, eq.id, lambda stage: replace_stage(stage, on=False, mix_pct=60.0))
     changed = take_snapshot(changed, "strip", BASS, 1)
     assert words(changed, 0, 1) == ["Saturation: shape Soft clip to Triode, drive +4.5 dB, tone open to 3.00 kHz; "
-                                    "Equaliser: bypassed, mix -40.0 %"]
+                                    "Equaliser: bypassed, mix -40 %"]
     assert words(changed, 1, 0) == ["Saturation: shape Triode to Soft clip, drive -4.5 dB, tone 3.00 kHz to open; "
                                     "Equaliser: switched on, mix +40.0 %"]
     other = add_stage(remove_stage(changed, BASS, eq.id), BASS, new_stage("tape"))

@@ -129,6 +129,8 @@ def test_prints_are_found_again_and_bounded(session: Session) -> None:
     trim_prints(other.data.stat().st_size)
     assert find_print(session, STRIP, FRAMES) is None
     assert find_print(session, "rhythm", FRAMES) == other
+    (prints_folder() / "empty.f32").touch()
+    (prints_folder() / "of nothing.json").write_text("{}")
     trim_prints(0)
     assert not list(prints_folder().iterdir())
     found = printed(session)

@@ -12,10 +12,10 @@ from test_tape_figures import QUIET, distortion, magnitude, maximum_output, thir
 from tones import RATE, REFERENCE_DBFS, Signal, decibels, harmonics, process, tape, tones
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.dsp.tape.line_up import from_alignment_tape, from_oscillator, line_up
 from yellow_ember.dsp.tape.machine import DECKS, follow, machine
 from yellow_ember.dsp.tape.model import STOCKS
 from yellow_ember.engine.jobs.measuring import measure_strip
-from yellow_ember.measure.line_up import from_alignment_tape, from_oscillator, line_up
 from yellow_ember.session.edits.edits import add_stage, set_parameter
 from yellow_ember.session.values.model import Session, new_stage
 

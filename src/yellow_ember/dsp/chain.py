@@ -11,10 +11,11 @@ from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import add, clean_input, crossfade, glide, level_turn, mean
-from yellow_ember.dsp.parameters import Value, Values
+from yellow_ember.dsp.parameters import Number, Value, Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import LOOP_FRAMES, LoopPort, Processor, Setup, StageKind
+from yellow_ember.dsp.stage_values import DRY, STAGE_VALUES, WET
 from yellow_ember.dsp.stages import stage_kind
 
 FADE_SECONDS = 0.02
@@ -24,14 +25,17 @@ SETTLE_SECONDS = 0.005
 """How long beyond its latency a stage runs unheard after it was switched on."""
 
 
+def _level(parameter: Number, decibels: float | None) -> float:
+    """The amplitude of a level, silent at the bottom of its range and where there is none."""
+    return 0.0 if decibels is None or decibels <= parameter.minimum else gain(decibels)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StageSettings:
     """All that a user sets of one stage.
 
     id : unique within a session
-    dry_db : level of the dry signal beside the stage, None for none
-    mix_pct : share of the stage in what goes on, the rest is dry; both levels stand behind it
-    mono : the stage works on the sum of both channels, at half the cost
+    on, dry_db, wet_db, mix_pct, mono : what every stage has (`dsp/stage_values.py`); both levels stand behind the mix
     params : full and checked, by the kind's declaration
     """
 
@@ -54,12 +58,17 @@ class StageSettings:
     @property
     def wet_gain(self) -> float:
         """The amplitude of what the stage makes in what goes on."""
-        return gain(self.wet_db) * self.mix_pct / 100.0
+        return _level(WET, self.wet_db) * self.mix_pct / 100.0
 
     @property
     def dry_gain(self) -> float:
         """The amplitude of what enters the stage in what goes on."""
-        return (0.0 if self.dry_db is None else gain(self.dry_db)) + 1.0 - self.mix_pct / 100.0
+        return _level(DRY, self.dry_db) + 1.0 - self.mix_pct / 100.0
+
+    @property
+    def own_values(self) -> dict[str, Value]:
+        """What it has beside its parameters, by the ids of `STAGE_VALUES`."""
+        return {parameter.id: getattr(self, parameter.id) for parameter in STAGE_VALUES}
 
     def needs(self, rate: float) -> tuple[int, str, bool, bool]:
         """What a running stage is made for and can't change.

@@ -93,6 +93,8 @@ class Taper(enum.Enum):
     LOG = "log"
     ROOT = "root"
     """Small values take up more of the control."""
+    FADER = "fader"
+    """Large values take up more of the control, as on a mixer's fader."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -195,6 +197,8 @@ class Number(Parameter):
         if self.taper is Taper.LOG:
             return math.log(number / self.minimum) / math.log(self.maximum / self.minimum)
         share = (number - self.minimum) / (self.maximum - self.minimum)
+        if self.taper is Taper.FADER:
+            return 1.0 - math.sqrt(1.0 - share)
         return math.sqrt(share) if self.taper is Taper.ROOT else share
 
     def at(self, position: float) -> float:
@@ -204,6 +208,8 @@ class Number(Parameter):
             return float(self.minimum * (self.maximum / self.minimum) ** position)
         if self.taper is Taper.ROOT:
             position *= position
+        elif self.taper is Taper.FADER:
+            position = 1.0 - (1.0 - position) ** 2
         return self.minimum + position * (self.maximum - self.minimum)
 
     def text(self, value: Value) -> str:

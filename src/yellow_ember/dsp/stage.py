@@ -6,6 +6,7 @@ knows about that stage reads it from there.
 
 from __future__ import annotations
 
+import enum
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -248,6 +249,20 @@ def _stays_single(values: Values) -> bool:
     return False
 
 
+def _never(values: Values) -> bool:
+    return False
+
+
+MINIMUM_FRONT, MAXIMUM_FRONT = 3, 8
+
+
+class Offer(enum.Enum):
+    """What can be done with some stages beside turning their controls."""
+
+    LINE_UP = "aligned on the line-up bench"
+    PROPOSE_BANDS = "its bands are proposed by what the stages before it added"
+
+
 def _all_work(values: Values) -> frozenset[str]:
     return frozenset()
 
@@ -272,6 +287,13 @@ class StageKind:
     follow : old and new full values -> new values with what else moves, and a sentence that says
     so ("" for nothing)
     wavers : the stage moves pitch, and its picture shows the measured wow and flutter
+    front : ids of the three to eight parameters that one reaches for first, in the order of the work
+    neighbours : kinds that suit behind it
+    varied : ids of the parameters that a sheet of variations begins with; `drive` and `tone` where none are named
+    lean : id of the parameter that moves where in the spectrum it adds, None for none
+    remedies : what stands out in what it adds ("boom", "crowd", "hiss") -> ids of the parameters that help
+    compensates : full values -> whether it takes back by itself what `drive` adds, without `makeup`
+    offers : what else can be done with it
     """
 
     kind: str
@@ -281,6 +303,13 @@ class StageKind:
     parameters: tuple[Parameter, ...]
     processor: Callable[[], Processor]
     picture: Callable[[Values, float, float], Picture]
+    front: tuple[str, ...]
+    neighbours: tuple[str, ...]
+    varied: tuple[str, ...] = ()
+    lean: str | None = None
+    remedies: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    compensates: Callable[[Values], bool] = _never
+    offers: frozenset[Offer] = frozenset()
     rest: Values | None = None
     drive: str | None = None
     drive_units: float = 1.0
@@ -302,6 +331,11 @@ class StageKind:
         object.__setattr__(self, "_by_id", {p.id: p for p in self.parameters})
         if len(self._by_id) != len(self.parameters):
             raise ValueError(f"{self.kind}: two parameters share an id")
+        if not MINIMUM_FRONT <= len(self.front) <= MAXIMUM_FRONT:
+            raise ValueError(f"{self.kind}: {MINIMUM_FRONT} to {MAXIMUM_FRONT} parameters are in front")
+        named = {*self.front, *self.varied, *((self.lean,) if self.lean else ()), *sum(self.remedies.values(), ())}
+        if not named <= self._by_id.keys():
+            raise ValueError(f"{self.kind}: no parameters are called {', '.join(sorted(named - self._by_id.keys()))}")
 
     def parameter(self, name: str) -> Parameter:
         """The parameter of that id; KeyError where there is none."""

@@ -21,7 +21,8 @@ from yellow_ember.dsp.stage import Clock, Setup
 from yellow_ember.engine.print_player import PrintPlayer, StripPrint
 from yellow_ember.files.conformed import RawReader, Segment, find_conformed
 from yellow_ember.files.impulses import find_impulse
-from yellow_ember.session.values.model import SILENT_DB, Send, Session, Strip, StripKind
+from yellow_ember.session.values.model import Send, Session, Strip, StripKind
+from yellow_ember.session.values.strip_values import VOLUME
 
 CEILING_RELEASE_SECONDS = 0.2
 MATCH_SECONDS = 0.4
@@ -275,7 +276,7 @@ class StripNode:
 
 
 def _level(decibels: float) -> float:
-    return 0.0 if decibels <= SILENT_DB else gain(decibels)
+    return 0.0 if decibels <= VOLUME.minimum else gain(decibels)
 
 
 _CENTRE = math.sqrt(0.5)

@@ -34,7 +34,9 @@ from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Switch, Value, as_number
+from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Value
+from yellow_ember.dsp.stage import Offer
+from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.reading import AudioFileError
@@ -42,20 +44,7 @@ from yellow_ember.session.edits.edits import AS_NEW, edit_stage, replace_stage, 
 from yellow_ember.session.values.macros import can_be_moved
 from yellow_ember.session.values.model import Session
 
-_LOWEST = -60.0
 _MANY = 16
-WET = Number(id="wet_db", label="Wet level", unit="dB", minimum=_LOWEST, maximum=12.0, default=0.0,
-             group=Group.OUTPUT, floor_word="silent", help="The level of what the stage makes.")
-DRY = Number(id="dry_db", label="Dry level", unit="dB", minimum=_LOWEST, maximum=12.0, default=_LOWEST,
-             group=Group.OUTPUT, floor_word="none",
-             help="Lets the untouched sound through beside what the stage makes, in step with it.")
-MIX = Number(id="mix_pct", label="Mix", unit="%", minimum=0.0, maximum=100.0, default=100.0, decimals=0,
-             group=Group.OUTPUT,
-             help="How much of what goes on is the stage, the rest is what came in, both in step.")
-MONO = Switch(id="mono", label="Mono", group=Group.OUTPUT, default=False,
-              help="Works on the sum of left and right, at half the cost; what comes out is in the middle.")
-_HOSTED = (MIX, WET, DRY, MONO)
-"""What every stage has besides its own parameters."""
 
 
 class Bench(QWidget):
@@ -156,12 +145,11 @@ class Bench(QWidget):
         self.variations.setVisible(stage is not None)
         numbers = () if stage is None else [p for p in stage.declaration.parameters if isinstance(p, Number)]
         self.field.setVisible(len(numbers) > 1)
-        self.line_up.setVisible(stage is not None and stage.kind == "tape")
-        self.propose.setVisible(stage is not None and stage.kind == "tame")
+        self.line_up.setVisible(stage is not None and Offer.LINE_UP in stage.declaration.offers)
+        self.propose.setVisible(stage is not None and Offer.PROPOSE_BANDS in stage.declaration.offers)
         if stage is None:
             return
-        shown = {**stage.params, "wet_db": max(stage.wet_db, _LOWEST), "mix_pct": stage.mix_pct, "mono": stage.mono,
-                 "dry_db": _LOWEST if stage.dry_db is None else max(stage.dry_db, _LOWEST)}
+        shown = {**stage.params, **stage.own_values}
         idle = stage.declaration.idle(stage.params)
         for name, bar in self.bars.items():
             if isinstance(bar, StepLane):
@@ -194,7 +182,7 @@ class Bench(QWidget):
     def open_line_up(self) -> None:
         """The line-up bench of the chosen machine, in a window of its own."""
         stage = self._stage()
-        if stage is None or stage.kind != "tape":
+        if stage is None or Offer.LINE_UP not in stage.declaration.offers:
             self._messages.say("Choose a tape machine to line up")
         else:
             LineUpWindow(self._sessions, self._playback, self._messages, self._jobs, self._selection.strip_id,
@@ -203,7 +191,7 @@ class Bench(QWidget):
     def propose_bands(self) -> None:
         """Set the chosen stage's bands by what the stages before it added."""
         stage = self._stage()
-        if stage is not None and stage.kind == "tame":
+        if stage is not None and Offer.PROPOSE_BANDS in stage.declaration.offers:
             self._proposal.start(self._selection.strip_id, stage.id)
 
     def open_variations(self) -> None:
@@ -251,7 +239,7 @@ class Bench(QWidget):
         for group in Group:
             members = list(groups.get(group, []))
             if group is Group.OUTPUT:
-                members += _HOSTED
+                members += STAGE_CONTROLS
             if not members:
                 continue
             bars = []
@@ -300,12 +288,9 @@ class Bench(QWidget):
         stage = self._stage()
         if stage is None:
             return
-        if name in {parameter.id for parameter in _HOSTED}:
-            changed: Value = value
-            if name in ("wet_db", "dry_db") and as_number(value) <= _LOWEST:
-                changed = None if name == "dry_db" else -120.0
+        if name in stage.own_values:
             self._show(name, lambda session, strip_id: edit_stage(
-                session, strip_id, stage.id, lambda old: replace_stage(old, **{name: changed})))
+                session, strip_id, stage.id, lambda old: replace_stage(old, **{name: value})))
             return
         kind = stage.declaration
         if value and isinstance(kind.parameter(name), Impulse):

@@ -19,14 +19,9 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.parameters import Group, Number
 from yellow_ember.session.edits.edits import edit_strip
-from yellow_ember.session.values.model import LOUDEST_DB, SILENT_DB, Session
-
-VOLUME = Number(id="volume_db", label="Volume", unit="dB", minimum=SILENT_DB, maximum=LOUDEST_DB, default=0.0,
-                group=Group.OUTPUT, floor_word="silent", help="The strip's level into what it feeds.")
-PAN = Number(id="pan", label="Pan", unit="", minimum=-100.0, maximum=100.0, default=0.0, decimals=0,
-             group=Group.OUTPUT, help="Where the strip stands between left and right.")
+from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.strip_values import PAN, VOLUME
 
 
 class Desk(QWidget):
@@ -130,6 +125,6 @@ class Desk(QWidget):
             row.update()
 
     def _set(self, field: str, value: float) -> None:
-        strip, label = self._selection.strip, {"volume_db": VOLUME, "pan": PAN}[field].label
+        strip, label = self._selection.strip, {value.id: value.label for value in (VOLUME, PAN)}[field]
         self._gesture.show(f"{label} of {strip.name}", (strip.id, field), lambda session: edit_strip(
             session, strip.id, lambda old: old.with_(**{field: value})))

@@ -7,6 +7,8 @@ removes it, the plus adds one.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PyQt6.QtWidgets import QMenu, QWidget
@@ -29,7 +31,8 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
-from yellow_ember.dsp.stages import STAGES
+from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.session.edits.edits import (
     drive_stage,
     edit_stage,
@@ -402,14 +405,24 @@ class Ladder(QWidget):
         """Offer the stages and the presets."""
         menu = QMenu(self)
         menu.setToolTipsVisible(True)
-        for kind in STAGES:
-            action = menu.addAction(kind.label, lambda chosen=kind.kind: self.add(chosen))
-            assert action is not None
-            action.setToolTip(kind.purpose)
+        if self._selection.stage_id:
+            chosen = self._selection.strip.stage(self._selection.stage_id).declaration
+            heading = menu.addAction(f"Suits behind {chosen.label}")
+            assert heading is not None
+            heading.setEnabled(False)
+            self._add_kinds(menu, [stage_kind(name) for name in chosen.neighbours])
+            menu.addSeparator()
+        self._add_kinds(menu, STAGES)
         menu.addSeparator()
         menu.addAction("Presets\u2026", lambda: self.open_presets())
         plus = self._plus()
         menu.popup(self.mapToGlobal(QPointF(plus.left(), plus.bottom() + 2).toPoint()))
+
+    def _add_kinds(self, menu: QMenu, kinds: Sequence[StageKind]) -> None:
+        for kind in kinds:
+            action = menu.addAction(kind.label, lambda chosen=kind.kind: self.add(chosen))
+            assert action is not None
+            action.setToolTip(kind.purpose)
 
     def open_presets(self, search: str = "") -> None:
         """Presets to hear on this strip, in a window of their own; `search` names what to show of them."""

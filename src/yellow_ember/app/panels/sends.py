@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+
 from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.gesture import Gesture
@@ -10,9 +12,10 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.parameters import Group, Number, Value, as_number
+from yellow_ember.dsp.parameters import Value, as_number
 from yellow_ember.session.edits.edits import remove_send, set_send
-from yellow_ember.session.values.model import LOUDEST_DB, SILENT_DB, Send, StripKind
+from yellow_ember.session.values.model import Send, StripKind
+from yellow_ember.session.values.strip_values import SEND_LEVEL
 
 _NEW_DB = -12.0
 
@@ -63,9 +66,8 @@ class Sends(QWidget):
         for send in self._selection.strip.sends:
             name = session.strip(send.to).name
             where = "before" if send.pre else "behind"
-            bar = ValueBar(Number(
-                id=f"send-{send.to}", label=f"To {name}{', pre' if send.pre else ''}", unit="dB",
-                minimum=SILENT_DB, maximum=LOUDEST_DB, default=_NEW_DB, group=Group.OUTPUT, floor_word="silent",
+            bar = ValueBar(dataclasses.replace(
+                SEND_LEVEL, id=f"send-{send.to}", label=f"To {name}{', pre' if send.pre else ''}",
                 help=f"How much of the strip, {where} its fader, goes to {name}. Right click: pre or post, remove."))
             bar.changing.connect(lambda value, to=send.to: self._set(to, value))
             bar.committed.connect(lambda _value: self._gesture.keep())

@@ -19,7 +19,7 @@ from yellow_ember.app.widgets.plot import (
     draw_y_grid,
 )
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.measure.line_up import BiasCurves, MeterReading
+from yellow_ember.dsp.tape.line_up import BiasCurves, MeterReading
 
 SHOWN_HZ: Samples = np.geomspace(25.0, 20000.0, 120)
 """Where responses are drawn."""

@@ -10,9 +10,9 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.dsp.stage_values import WET
 from yellow_ember.engine.jobs.measuring import mix_offset, stage_offset
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
-from yellow_ember.session.io.reading import HIGHEST_DB, LOWEST_DB
 from yellow_ember.session.values.model import Strip
 
 
@@ -49,7 +49,7 @@ class AskedMatch(QObject):
         if stage is None:
             return
         label = stage.declaration.label
-        wet_db = min(max(round(stage.wet_db + offset, 2), LOWEST_DB), HIGHEST_DB)
+        wet_db = WET.clamp(round(stage.wet_db + offset, 2))
         self._sessions.document.commit(f"Match {label}", lambda session: edit_stage(
             session, strip.id, stage_id, lambda old: replace_stage(old, wet_db=wet_db)))
         self._messages.say(f"{label} is as loud as what enters it: wet level {offset:+.1f} dB")

@@ -21,7 +21,8 @@ from yellow_ember.engine.jobs.level_law import LevelLaw, common_excerpt
 from yellow_ember.engine.jobs.matching import SILENT, Match, match_strips, matched
 from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.session.edits.following import linked_with
-from yellow_ember.session.values.model import MOST_MATCH_DB, Session, Strip
+from yellow_ember.session.values.model import Session, Strip
+from yellow_ember.session.values.strip_values import MATCH
 
 _REMEMBERED = 512
 """Matches that are kept for sounds that come back (a snapshot, an undo)."""
@@ -297,8 +298,8 @@ class Matcher(QObject):
             if time.monotonic() < until:
                 law = self._law(strip.id, base)
                 change = law.level_db(old.chain) - law.level_db(strip.chain)
-                last = change if abs(change) < MOST_MATCH_DB else 0.0
-            match_db = min(max(round(old.match_db + last, 2), -MOST_MATCH_DB), MOST_MATCH_DB)
+                last = change if abs(change) < MATCH.maximum else 0.0
+            match_db = MATCH.clamp(round(old.match_db + last, MATCH.decimals))
             new = new.with_strip(strip.with_(match_db=match_db))
         return new
 

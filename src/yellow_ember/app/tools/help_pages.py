@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stage import StageKind
-from yellow_ember.dsp.stages import STAGES
+from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.session.io.presets import shipped_presets
 
 GUIDES = Path(__file__).parents[2] / "data" / "guides"
@@ -49,6 +49,9 @@ def stage_page(kind: StageKind) -> Page:
         low, high = kind.comfort_db
         lines += [f"It feels at home with {low:g} to {high:g} dB against 0 VU going in; "
                   f"*{kind.parameter(kind.drive).label}* drives it harder.", ""]
+    front = ", ".join(f"*{kind.parameter(name).label}*" for name in kind.front)
+    suits = ", ".join(f"[{stage_kind(name).label}](stage:{name})" for name in kind.neighbours)
+    lines += [f"First to reach for: {front}.", "", f"Suits behind it: {suits}.", ""]
     for group, parameters in kind.groups():
         lines += [f"## {group.value}", ""]
         for parameter in parameters:

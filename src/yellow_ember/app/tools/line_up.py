@@ -33,7 +33,11 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.measure.line_up import (
+from yellow_ember.dsp.tape.line_up import (
+    ALIGNED,
+    AZIMUTH,
+    BIAS,
+    LINE_UP_ORDER,
     MeterReading,
     Step,
     bias_curves,
@@ -56,9 +60,6 @@ TONE = Option(id="tone", label="Tone", group=Group.MACHINE, default="1000", unit
               help="1 kHz stands at 0 VU, the others 10 dB below, as on alignment tapes.")
 LINKED = Switch(id="linked", label="Left and right linked", group=Group.MACHINE, default=True,
                 help="One hand moves both channels; apart, each has its own half of a control.")
-_STEPS = (("1  Playback", ("play_db", "azimuth_arcmin", "play_high_db", "play_low_db")),
-          ("2  Bias", ("bias_db",)), ("3  Record", ("record_db", "record_high_db", "record_low_db")))
-_SET = tuple(name for _, names in _STEPS for name in names)
 _SWEEP = tuple(np.geomspace(30.0, 18000.0, 28).tolist())
 _STEP_MS, _SWEEP_MS = 420, 160
 
@@ -107,7 +108,7 @@ class LineUpWindow(ToolWindow):
             self.bars[parameter.id] = bar
             left.addWidget(bar)
         kind = stage_kind("tape")
-        for title, names in _STEPS:
+        for title, names in LINE_UP_ORDER:
             label = TextLabel(title)
             label.setFont(theme.font(8.5, bold=True))
             left.addSpacing(6)
@@ -163,13 +164,13 @@ class LineUpWindow(ToolWindow):
             self.close()
             return
         values = self.values
-        for name in _SET:
+        for name in ALIGNED:
             self.bars[name].show_value(values[name])
-        apart = isinstance(values["bias_db"], tuple)
+        apart = isinstance(values[BIAS], tuple)
         self.bars["linked"].show_value(not apart)
         curves = bias_curves(values)
         before = whole_response(self._opened_with, 0, SHOWN_HZ)
-        self.picture.show_machine(curves, as_pair(values["bias_db"]), [
+        self.picture.show_machine(curves, as_pair(values[BIAS]), [
             ("before", before), ("playback alone", playback_response(values, 0, SHOWN_HZ)),
             ("now", whole_response(values, 0, SHOWN_HZ))])
         if self._tone != "sweep":
@@ -203,8 +204,8 @@ class LineUpWindow(ToolWindow):
     def _link(self, linked: bool) -> None:
         """Bring both channels to their middle, or take every control apart that can be."""
         found: dict[str, Value] = {}
-        for name in _SET:
-            if name != "azimuth_arcmin":
+        for name in ALIGNED:
+            if name != AZIMUTH:
                 left, right = as_pair(self.values[name])
                 found[name] = 0.5 * (left + right) if linked else (left, right)
         self._put("Link left and right" if linked else "Left and right apart", found)
@@ -275,9 +276,10 @@ class LineUpWindow(ToolWindow):
             return
         self.log.addItem(f"{step.name}: {step.sentence}")
         self.log.scrollToBottom()
+        aligned = {name: step.values[name] for name in ALIGNED}
         self._gesture.show("Line-up", "all", lambda session: edit_stage(
             session, self._strip_id, self._stage_id,
-            lambda stage: replace_stage(stage, params={**stage.params, **{name: step.values[name] for name in _SET}})))
+            lambda stage: replace_stage(stage, params={**stage.params, **aligned})))
         self._timer.start(_STEP_MS)
 
     def _end_alignment(self, word: str) -> None:

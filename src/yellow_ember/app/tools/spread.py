@@ -32,18 +32,18 @@ from yellow_ember.session.edits.edits import set_parameter
 from yellow_ember.session.values.model import Strip
 
 _VIEWS = ("what is added", "change of tone")
-_LEANING = ("lean_db", "bias_db", "tilt_db", "bright_db")
-"""What a mark moves, the first of these that a stage of the strip has."""
 _DB_PER_PIXEL = 0.05
 _REACH = 9.0
 
 
 def leaning(strip: Strip) -> tuple[StageSettings, str] | None:
     """The stage and parameter by which a strip is leaned; None where it has none such."""
-    for name in _LEANING:
-        for stage in strip.chain:
-            if stage.on and name in stage.params and stage.params[name] is not None:
-                return stage, name
+    stages = [stage for stage in strip.chain if stage.on and stage.declaration.lean is not None]
+    # What adds is leaned rather than what only shapes.
+    stages.sort(key=lambda stage: not stage.declaration.nonlinear)
+    for stage in stages:
+        assert stage.declaration.lean is not None
+        return stage, stage.declaration.lean
     return None
 
 

@@ -140,6 +140,11 @@ AMP = StageKind(
     label="Amp",
     glyph="A",
     purpose="A valve amplifier from input to output transformer: its stages load and drive each other.",
+    front=("voice", "gain", "master", "low", "mid", "high", "presence", "out_db"),
+    neighbours=("cabinet", "eq"),
+    varied=("voice", "gain", "high"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("tone_hz",)},
     parameters=(
         Option(id="voice", label="Voice", group=Group.MACHINE, default="crunch",
                choices=tuple(Choice(voice.id, voice.label) for voice in VOICES),

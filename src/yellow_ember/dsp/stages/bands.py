@@ -422,6 +422,11 @@ BANDS = StageKind(
     label="Band saturation",
     glyph="D",
     purpose="Drives each part of the spectrum by itself: grit in the middle, clean lows, sparkle on top.",
+    front=("drive_db", "edges_hz", "lean_db", "tone_hz", "feedback_pct", "out_db"),
+    neighbours=("tame", "comp"),
+    varied=("drive_db", "tone_hz"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("tone_hz",)},
     parameters=(
         Number(id="drive_db", label="Drive", group=Group.DRIVE, unit="dB", minimum=-24.0, maximum=24.0, default=0.0,
                automation=Automation.RAMP,

@@ -111,6 +111,11 @@ BITS = StageKind(
     label="Bit reduction",
     glyph="B",
     purpose="Makes a sound coarse as an early sampler or a toy does: fewer bits, fewer samples.",
+    front=("drive_db", "bits", "rate_hz", "law", "anti_alias", "dither", "tone_hz", "out_db"),
+    neighbours=("eq", "tame"),
+    varied=("bits", "rate_hz"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("tone_hz",)},
     parameters=(
         Number(id="drive_db", label="Level in", group=Group.DRIVE, unit="dB", minimum=-24.0, maximum=36.0, default=0.0,
                automation=Automation.RAMP,

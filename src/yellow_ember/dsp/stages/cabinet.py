@@ -157,6 +157,9 @@ CABINET = StageKind(
     label="Cabinet",
     glyph="K",
     purpose="Plays the sound through a speaker, from a stack to a toy, and listens with two microphones.",
+    front=("speaker", "ir", "near_far", "near_type", "near_distance_cm", "out_db"),
+    neighbours=("room", "tame"),
+    varied=("speaker", "near_far", "near_type"),
     parameters=(
         Option(id="speaker", label="Speaker", group=Group.MACHINE, default="1x12-closed",
                choices=tuple(Choice(speaker.id, speaker.label) for speaker in SPEAKERS),

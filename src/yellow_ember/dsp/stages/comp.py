@@ -115,6 +115,8 @@ COMP = StageKind(
     label="Compressor",
     glyph="C",
     purpose="Holds loud notes down so that a drive after it works evenly, or glues what is behind it.",
+    front=("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db"),
+    neighbours=("drive", "tape"),
     parameters=(
         Number(id="threshold_db", label="Threshold", group=Group.DRIVE, unit="dB", minimum=-40.0, maximum=18.0,
                default=0.0,

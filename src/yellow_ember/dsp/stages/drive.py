@@ -147,6 +147,11 @@ DRIVE = StageKind(
     label="Saturation",
     glyph="S",
     purpose="Bends the wave so that new harmonics grow on it, from warm to torn.",
+    front=("shape", "drive_db", "asymmetry_pct", "knee_pct", "lean_db", "clean_lows_hz", "out_db"),
+    neighbours=("tame", "eq", "cabinet"),
+    varied=("shape", "drive_db"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("tone_hz",)},
     parameters=(
         Option(id="shape", label="Shape", group=Group.DRIVE, default="soft",
                choices=tuple(Choice(shape.id, shape.label) for shape in SHAPES),

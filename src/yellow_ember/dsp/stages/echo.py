@@ -231,6 +231,9 @@ ECHO = StageKind(
     label="Tape echo",
     glyph="Y",
     purpose="Repeats the sound from a loop of tape, darker and rounder each time round.",
+    front=("style", "tap1_time_ms", "tap1_note", "feedback_pct", "colour_pct", "wow_pct", "level_db", "direct"),
+    neighbours=("room", "sway"),
+    remedies={"boom": ("low_cut_hz",), "hiss": ("high_cut_hz",)},
     parameters=(
         Option(id="style", label="Style", group=Group.MACHINE, default="repeat", automation=Automation.RAMP,
                choices=(Choice("slap", "slap"), Choice("repeat", "repeat"), Choice("ping-pong", "ping-pong")),

@@ -104,6 +104,10 @@ EQ = StageKind(
     label="Equaliser",
     glyph="E",
     purpose="Sets the tone before a drive, or puts it right after it.",
+    front=("low_cut_hz", "high_cut_hz", "tilt_db", "out_db"),
+    neighbours=("comp", "drive"),
+    lean="tilt_db",
+    remedies={"boom": ("low_cut_hz",), "hiss": ("high_cut_hz",)},
     parameters=(
         Number(id="low_cut_hz", label="Low cut", group=Group.TONE, unit="Hz", minimum=_NO_LOW_CUT, maximum=1000.0,
                default=_NO_LOW_CUT, taper=Taper.LOG, decimals=0, floor_word="off",

@@ -72,6 +72,8 @@ LIMIT = StageKind(
     label="Limiter",
     glyph="L",
     purpose="Keeps peaks under a ceiling, between the samples as well, without adding an edge.",
+    front=("drive_db", "ceiling_dbtp", "release_ms"),
+    neighbours=("trim",),
     parameters=(
         Number(id="drive_db", label="Level in", group=Group.DRIVE, unit="dB", minimum=-12.0, maximum=24.0, default=0.0,
                automation=Automation.RAMP,

@@ -118,6 +118,8 @@ MOTION = StageKind(
     label="Wow and flutter",
     glyph="W",
     purpose="Makes pitch and timing waver as a transport does, from barely alive to seasick.",
+    front=("wow_pct", "flutter_pct", "drift_pct", "scrape_pct", "spread_pct"),
+    neighbours=("wear", "tape"),
     parameters=(
         WOW,
         Number(id="wow_hz", label="Wow rate", group=Group.MOTION, unit="Hz", minimum=0.4, maximum=6.0, default=0.8,

@@ -187,6 +187,10 @@ ROOM = StageKind(
     label="Room",
     glyph="R",
     purpose="Puts the sound in a small bright room or on a plate, so that the colour has somewhere to be.",
+    front=("space", "size_m", "decay_s", "before_ms", "early_db", "bright_pct", "level_db", "direct"),
+    neighbours=("eq", "tame"),
+    varied=("space", "decay_s"),
+    remedies={"boom": ("low_cut_hz",)},
     parameters=(
         Option(id="space", label="Space", group=Group.MACHINE, default="room",
                choices=(Choice("room", "room"), Choice("plate", "plate")),

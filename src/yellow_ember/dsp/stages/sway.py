@@ -127,6 +127,8 @@ SWAY = StageKind(
     label="Sway",
     glyph="Z",
     purpose="Moves a still sound: a phaser that sweeps, a chorus that doubles, a tremolo that swells.",
+    front=("effect", "rate_hz", "note", "depth_pct", "feedback_pct", "blend_pct"),
+    neighbours=("room", "drive"),
     parameters=(
         Option(id="effect", label="Effect", group=Group.MACHINE, default="chorus",
                choices=tuple(Choice(name, name) for name in _EFFECTS),

@@ -9,7 +9,7 @@ from yellow_ember.dsp.filters import band_pass, one_pole, transfer
 from yellow_ember.dsp.kernels import tame as kernels
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
-from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.stage import Curve, Handle, Offer, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 MOST_BANDS = 4
 _GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4)
@@ -91,6 +91,9 @@ TAME = StageKind(
     label="Tame",
     glyph="H",
     purpose="Holds down what a drive made harsh, only where and while it sticks out.",
+    front=("above_db", "band1_depth_db", "band2_depth_db", "band3_depth_db", "band4_depth_db", "out_db"),
+    neighbours=("comp", "limit"),
+    offers=frozenset({Offer.PROPOSE_BANDS}),
     parameters=(
         Number(id="above_db", label="Sticks out from", group=Group.DRIVE, unit="dB", minimum=-36.0, maximum=6.0,
                default=-15.0,

@@ -20,7 +20,7 @@ from yellow_ember.dsp.parameters import (
     Taper,
     Values,
 )
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Reels, StageKind, frequency_axis
+from yellow_ember.dsp.stage import Curve, Offer, Picture, Plot, Reels, StageKind, frequency_axis
 from yellow_ember.dsp.tape.machine import DECKS, MOST_BIAS, MOST_SHELF, Machine, follow, machine
 from yellow_ember.dsp.tape.model import (
     IPS,
@@ -117,6 +117,13 @@ TAPE = StageKind(
     label="Tape machine",
     glyph="T",
     purpose="Glues, thickens and softens a sound as a studio tape machine does, from barely there to soaked.",
+    front=("stock", "speed_ips", "standard", "bias_db", "record_db", "play_db", "lean_db", "clean_lows_hz"),
+    neighbours=("comp", "eq", "wear"),
+    varied=("stock", "speed_ips", "bias_db"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("hiss", "high_cut_hz")},
+    compensates=lambda values: values["link_levels"] is True,
+    offers=frozenset({Offer.LINE_UP}),
     parameters=(
         Option(id="stock", label="Stock", group=Group.MACHINE, default="harbour",
                choices=tuple(Choice(stock.id, stock.label) for stock in STOCKS),

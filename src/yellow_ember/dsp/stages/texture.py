@@ -171,6 +171,11 @@ TEXTURE = StageKind(
     label="Texture layer",
     glyph="X",
     purpose="Puts life on top of a dull sound: every stroke sets off a texture that follows it and is gone.",
+    front=("texture", "amount_db", "attack_ms", "decay_ms", "sense_pct", "body_db", "out_db"),
+    neighbours=("room", "eq"),
+    varied=("texture", "amount_db"),
+    lean="lean_db",
+    remedies={"boom": ("clean_lows_hz",), "crowd": ("lean_db",), "hiss": ("high_cut_hz",)},
     parameters=(
         Option(id="texture", label="Texture", group=Group.MACHINE, default="paper",
                choices=tuple(Choice(entry.id, entry.label) for entry in TEXTURES),

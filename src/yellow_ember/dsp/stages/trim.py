@@ -71,6 +71,9 @@ TRIM = StageKind(
     label="Trim",
     glyph="G",
     purpose="Sets level, place, width and polarity without colouring the sound.",
+    front=("gain_db", "pan", "width_pct"),
+    neighbours=("limit", "comp"),
+    remedies={"boom": ("mono_below_hz",)},
     parameters=(
         MONO_BELOW,
         Number(id="gain_db", label="Gain", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0,

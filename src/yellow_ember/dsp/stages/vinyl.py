@@ -360,6 +360,10 @@ VINYL = StageKind(
     label="Record",
     glyph="V",
     purpose="Cuts the sound into a groove and plays it back: rounder, older, with dust that comes round again.",
+    front=("era", "rpm", "stylus", "radius_mm", "cut_db", "wear_pct", "noises"),
+    neighbours=("motion", "eq"),
+    varied=("era", "cut_db", "radius_mm"),
+    remedies={"boom": ("mono_below_hz",)},
     parameters=(
         Option(id="era", label="Era", group=Group.MACHINE, default="stereo",
                choices=tuple(Choice(era.id, era.label) for era in ERAS),

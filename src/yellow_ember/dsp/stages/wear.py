@@ -194,6 +194,8 @@ WEAR = StageKind(
     label="Worn tape",
     glyph="O",
     purpose="Ages a tape: dull and unsteady, creased, with holes in its coating and echoes of its neighbours.",
+    front=("ageing_pct", "crease_pct", "drop_mode", "drop_density_pct", "drop_depth_db", "print_through_db"),
+    neighbours=("motion", "tape"),
     parameters=(
         Option(id="speed_ips", label="Speed", group=Group.MACHINE, default="7.5", unit="ips", numeric=True,
                choices=SPEED_CHOICES,

@@ -20,7 +20,8 @@ from yellow_ember.files.conformed import conform_all, find_conformed
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.loudness import LoudnessScan
 from yellow_ember.session.edits.edits import edit_strip
-from yellow_ember.session.values.model import MOST_MATCH_DB, Loop, Session
+from yellow_ember.session.values.model import Loop, Session
+from yellow_ember.session.values.strip_values import MATCH
 
 WORTH_DB = 0.02
 """A match that would change by less stays as it is."""
@@ -43,7 +44,7 @@ SILENT = "it is silent in the loop, before the path or behind it"
 def matched(session: Session, match: Match) -> Session:
     """The session with a strip's match in place, where there is one that makes a difference."""
     strip = session.strip(match.strip_id)
-    offset = min(max(match.offset_db, -MOST_MATCH_DB), MOST_MATCH_DB)
+    offset = MATCH.clamp(match.offset_db)
     if match.trouble or abs(offset - strip.match_db) < WORTH_DB:
         return session
     return edit_strip(session, strip.id, lambda old: old.with_(match_db=offset))

@@ -132,7 +132,11 @@ def trim_prints(limit: int, keep: Path | None = None) -> None:
         state = state_of_file(data)
         size = 0 if state is None else state[1]
         held += size
-        if held > limit and data != keep:
+        if (held > limit or size == 0) and data != keep:
             held -= size
             data.unlink(missing_ok=True)
             data.with_suffix(".json").unlink(missing_ok=True)
+    for card in prints_folder().glob("*.json"):
+        # Whoever removes a print by hand leaves its card.
+        if not card.with_suffix(".f32").exists():
+            card.unlink(missing_ok=True)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Number, Parameter, Switch, Taper, Value
+from yellow_ember.dsp.parameters import Number, Parameter, Switch, Taper, Value, Values
+from yellow_ember.dsp.stage_values import ON, STAGE_CONTROLS
 from yellow_ember.session.values.snapshots import Snapshot, StripState
+from yellow_ember.session.values.strip_values import BYPASS, PAN, VOLUME
 
 _SMALL = 1e-9
-_HOSTED = {"wet_db": "wet level", "dry_db": "dry level", "mix_pct": "mix"}
 
 
 def _signed(parameter: Number, change: float) -> str:
@@ -21,6 +22,12 @@ def _signed(parameter: Number, change: float) -> str:
 def _value_words(parameter: Parameter, old: Value, new: Value) -> str:
     label = parameter.label[:1].lower() + parameter.label[1:]
     plain = isinstance(old, int | float) and isinstance(new, int | float)
+    if parameter is ON:
+        return "switched on" if new else "bypassed"
+    if parameter is BYPASS:
+        return "path bypassed" if new else "path in"
+    if isinstance(parameter, Number) and None in (old, new):
+        return f"{label} {parameter.text(new)}"
     if isinstance(parameter, Switch):
         return f"{label} {'on' if new else 'off'}"
     if isinstance(parameter, Number) and plain and parameter.taper is not Taper.LOG:
@@ -30,23 +37,17 @@ def _value_words(parameter: Parameter, old: Value, new: Value) -> str:
 
 def stage_words(old: StageSettings, new: StageSettings) -> list[str]:
     """What is different from one state of a stage to another."""
-    words = []
-    if old.on != new.on:
-        words.append("switched on" if new.on else "bypassed")
-    for parameter in old.declaration.parameters:
-        before, after = old.params[parameter.id], new.params[parameter.id]
+    parameters = (ON, *old.declaration.parameters, *STAGE_CONTROLS)
+    return list(_changes(parameters, {**old.params, **old.own_values}, {**new.params, **new.own_values}))
+
+
+def _changes(parameters: Iterable[Parameter], old: Values, new: Values) -> Iterator[str]:
+    """What is different in some parameters, in words."""
+    for parameter in parameters:
+        before, after = old[parameter.id], new[parameter.id]
         if before != after and not (isinstance(before, float) and isinstance(after, float)
                                     and abs(before - after) < _SMALL):
-            words.append(_value_words(parameter, before, after))
-    for name, label in _HOSTED.items():
-        before, after = getattr(old, name), getattr(new, name)
-        if before != after:
-            unit = "%" if name == "mix_pct" else "dB"
-            words.append(f"{label} {after - before:+.1f} {unit}" if None not in (before, after) else
-                         f"{label} {'none' if after is None else f'{after:.1f} {unit}'}")
-    if old.mono != new.mono:
-        words.append(f"mono {'on' if new.mono else 'off'}")
-    return words
+            yield _value_words(parameter, before, after)
 
 
 def chain_words(old: tuple[StageSettings, ...], new: tuple[StageSettings, ...]) -> Iterator[str]:
@@ -68,14 +69,9 @@ def chain_words(old: tuple[StageSettings, ...], new: tuple[StageSettings, ...]) 
 
 def state_words(old: StripState, new: StripState, *, levels: bool) -> list[str]:
     """What is different from one state of a strip to another; levels : fader and pan as well."""
-    words = list(chain_words(old.chain, new.chain))
-    if old.bypass != new.bypass:
-        words.append("path bypassed" if new.bypass else "path in")
-    if levels and abs(old.volume_db - new.volume_db) > _SMALL:
-        words.append(f"volume {new.volume_db - old.volume_db:+.1f} dB")
-    if levels and abs(old.pan - new.pan) > _SMALL:
-        words.append(f"pan {new.pan - old.pan:+.0f}")
-    return words
+    parameters = (BYPASS, VOLUME, PAN) if levels else (BYPASS,)
+    before, after = ({parameter.id: getattr(state, parameter.id) for parameter in parameters} for state in (old, new))
+    return [*chain_words(old.chain, new.chain), *_changes(parameters, before, after)]
 
 
 def snapshot_words(old: Snapshot, new: Snapshot, names: Mapping[str, str]) -> list[str]:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
+from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.session.values.links import kept_links
 from yellow_ember.session.values.macros import MOST_MACROS, Macro, Target, renamed_stages, without_stages
 from yellow_ember.session.values.model import (
@@ -62,7 +63,7 @@ def _fields(value: Session | Strip) -> set[str]:
     return {field.name for field in dataclasses.fields(value)}
 
 
-AS_NEW: dict[str, object] = {"wet_db": 0.0, "dry_db": None, "mix_pct": 100.0, "mono": False}
+AS_NEW: dict[str, object] = {parameter.id: parameter.default_value for parameter in STAGE_CONTROLS}
 """What a stage has beside its parameters, as it is when it is added."""
 
 
@@ -116,7 +117,7 @@ def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) ->
     drive, old = kind.number(kind.drive), stage.params[kind.drive]
     new = moved(drive, old, by_db * kind.drive_units)
     session = set_parameter(session, strip_id, stage_id, kind.drive, new)
-    if kind.makeup is not None and not stage.params.get("link_levels", False):
+    if kind.makeup is not None and not kind.compensates(stage.params):
         taken = (as_pair(new)[0] - as_pair(old)[0]) / kind.drive_units
         level = moved(kind.number(kind.makeup), stage.params[kind.makeup], -taken)
         session = set_parameter(session, strip_id, stage_id, kind.makeup, level)

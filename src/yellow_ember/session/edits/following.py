@@ -7,14 +7,14 @@ from dataclasses import dataclass
 
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, as_number, as_pair
+from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage, set_parameter
-from yellow_ember.session.values.links import STAGE_FIELDS, STRIP_FIELDS
-from yellow_ember.session.values.model import LOUDEST_DB, SILENT_DB, Session, Strip
+from yellow_ember.session.values.model import Session, Strip
+from yellow_ember.session.values.strip_values import LINKED_VALUES
 
-_FADED = {"volume_db": (SILENT_DB, LOUDEST_DB), "pan": (-100.0, 100.0), "wet_db": (-120.0, 24.0),
-          "dry_db": (-120.0, 24.0), "mix_pct": (0.0, 100.0)}
-"""Numbers of a strip and of a hosted stage, with their ranges."""
+_OF_STRIPS = {value.id: value for value in LINKED_VALUES}
+_OF_STAGES = {value.id: value for value in STAGE_VALUES}
 
 _Place = tuple[str, int, str]
 """Kind of stage ("" for the strip's own), which of that kind in its chain, field or parameter."""
@@ -54,7 +54,7 @@ def follow(base: Session, new: Session, selected: tuple[str, ...] = ()) -> Sessi
     rules = [_Rule(group.members, group.of_stages, group.links, _always if group.relative else _never)
              for group in new.links]
     if len(selected) > 1:
-        rules.append(_Rule(selected, False, _always, STRIP_FIELDS.__contains__))
+        rules.append(_Rule(selected, False, _always, _OF_STRIPS.__contains__))
     for rule in rules:
         new = _follow_rule(rule, base, new)
     return new
@@ -84,9 +84,9 @@ def _values(session: Session, rule: _Rule, member: str) -> dict[_Place, tuple[st
     strip, stages = found
     values: dict[_Place, tuple[str, Value]] = {}
     if not rule.of_stages:
-        values |= {("", 0, name): ("", getattr(strip, name)) for name in STRIP_FIELDS if rule.links(name)}
+        values |= {("", 0, name): ("", getattr(strip, name)) for name in _OF_STRIPS if rule.links(name)}
     for (kind, number), stage in stages.items():
-        own = {**{name: getattr(stage, name) for name in STAGE_FIELDS}, **stage.params}
+        own = {**stage.own_values, **stage.params}
         values |= {(kind, number, name): (stage.id, value) for name, value in own.items()
                    if rule.links(f"{kind}.{name}")}
     return values
@@ -116,10 +116,10 @@ def _moved_as_much(place: _Place, origin: Value, value: Value, base: Value) -> V
     kind, _, name = place
     if None in (origin, value, base):
         return value
-    if name in _FADED and (not kind or name in STAGE_FIELDS):
-        low, high = _FADED[name]
-        return min(max(as_number(base) + as_number(value) - as_number(origin), low), high)
-    if not kind or name in STAGE_FIELDS:
+    shared = _OF_STAGES.get(name) if kind else _OF_STRIPS[name]
+    if isinstance(shared, Number):
+        return shared.clamp(as_number(base) + as_number(value) - as_number(origin))
+    if shared is not None:
         return value
     number = _number(kind, name)
     if number is None:
@@ -149,7 +149,7 @@ def _set(session: Session, rule: _Rule, member: str, place: _Place, stage_id: st
     strip, name = found[0], place[2]
     if not stage_id:
         return edit_strip(session, strip.id, lambda old: old.with_(**{name: value}))
-    if name in STAGE_FIELDS:
+    if name in _OF_STAGES:
         return edit_stage(session, strip.id, stage_id, lambda old: replace_stage(old, **{name: value}))
     return set_parameter(session, strip.id, stage_id, name, value)
 

@@ -6,9 +6,11 @@ import itertools
 import string
 from collections.abc import Callable, Iterator
 
+from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.session.edits.edits import replace_stage, without_lost_links
-from yellow_ember.session.values.links import FEWEST, STAGE_FIELDS, STRIP_FIELDS, LinkGroup
+from yellow_ember.session.values.links import FEWEST, LinkGroup
 from yellow_ember.session.values.model import Session, new_id
+from yellow_ember.session.values.strip_values import LINKED_VALUES
 
 
 def group_of(session: Session, member: str) -> LinkGroup | None:
@@ -115,7 +117,7 @@ def linkable(session: Session, group: LinkGroup) -> dict[str, str]:
     """What can be linked in a group: labels by the names that `LinkGroup.parameters` holds."""
     found: dict[str, str] = {}
     if not group.of_stages:
-        found |= {name: _LABELS[name] for name in STRIP_FIELDS}
+        found |= {value.id: value.label for value in LINKED_VALUES}
     for strip in session.strips:
         for stage in strip.chain:
             if group.of_stages and stage.id not in group.members:
@@ -123,10 +125,6 @@ def linkable(session: Session, group: LinkGroup) -> dict[str, str]:
             if not group.of_stages and strip.id not in group.members:
                 continue
             kind = stage.declaration
-            found |= {f"{kind.kind}.{name}": f"{kind.label}: {_LABELS[name]}" for name in STAGE_FIELDS}
-            found |= {f"{kind.kind}.{p.id}": f"{kind.label}: {p.label}" for p in kind.parameters}
+            found |= {f"{kind.kind}.{value.id}": f"{kind.label}: {value.label}"
+                      for value in (*STAGE_VALUES, *kind.parameters)}
     return found
-
-
-_LABELS = {"volume_db": "Volume", "pan": "Pan", "mute": "Mute", "solo": "Solo", "bypass": "Bypass", "on": "On",
-           "wet_db": "Wet level", "dry_db": "Dry level", "mix_pct": "Mix", "mono": "Mono"}

@@ -14,12 +14,6 @@ MOST = 24
 _LOWEST_SHARE, _HIGHEST_SHARE = 0.1, 0.9
 _RANDOM_REACH = 0.25
 _GROUPS_LEFT_ALONE = (Group.OUTPUT, Group.NOISE)
-FIRST_CHOICES: dict[str, tuple[str, ...]] = {
-    "tape": ("stock", "speed_ips", "bias_db"), "drive": ("shape", "drive_db"),
-    "cabinet": ("speaker", "near_far", "near_type"), "amp": ("voice", "gain", "high"),
-    "bits": ("bits", "rate_hz"), "vinyl": ("era", "cut_db", "radius_mm"), "texture": ("texture", "amount_db"),
-    "room": ("space", "decay_s"), "bands": ("drive_db", "tone_hz")}
-"""What a sheet begins with; for other stages, their drive and tone or their first parameters."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +32,7 @@ def variable(kind: StageKind) -> list[Parameter]:
 def first_choice(kind: StageKind) -> tuple[str, ...]:
     """Ids of the parameters that a sheet of this stage begins with."""
     known = {p.id for p in variable(kind)}
-    wanted = FIRST_CHOICES.get(kind.kind, tuple(name for name in (kind.drive, kind.tone) if name))
+    wanted = kind.varied or tuple(name for name in (kind.drive, kind.tone) if name)
     found = tuple(name for name in wanted if name in known)
     return found or tuple(p.id for p in variable(kind)[:2])
 

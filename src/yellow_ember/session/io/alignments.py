@@ -6,14 +6,12 @@ from pathlib import Path
 
 from yellow_ember.dsp.parameters import Value, Values
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.dsp.tape.machine import ALIGNMENT
+from yellow_ember.dsp.tape.line_up import KEPT
 from yellow_ember.folders import Base, folder
 from yellow_ember.session.io.own_files import write_object
 from yellow_ember.session.io.reading import SessionFileError, check_format, load_object, only
 
 FORMAT, VERSION = "yellow-ember/alignments", 1
-KEPT = (*ALIGNMENT, "play_db", "record_db", "azimuth_arcmin", "operating_nwb")
-"""The settings that an alignment holds."""
 
 
 def alignments_file() -> Path:

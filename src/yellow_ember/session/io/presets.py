@@ -17,17 +17,17 @@ from yellow_ember.session.io.reading import (
     check_format,
     items,
     load_object,
-    number,
     one_of,
     only,
     read_macros,
     read_stages,
     text,
+    value,
     write_nameless,
 )
 from yellow_ember.session.values.limits import MAXIMUM_NOTE
 from yellow_ember.session.values.macros import Macro
-from yellow_ember.session.values.model import MOST_MATCH_DB
+from yellow_ember.session.values.strip_values import MATCH
 
 FORMAT, VERSION = "yellow-ember/preset", 3
 SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect")
@@ -74,7 +74,7 @@ def read_preset(path: Path) -> Preset:
         macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
         note = text(found, "note", "", "", MAXIMUM_NOTE)
         return Preset(text(found, "name", None, ""), source, intention, note, stages, macros,
-                      number(found, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, ""))
+                      value(found, MATCH, ""))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
 

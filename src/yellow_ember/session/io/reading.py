@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Impulse, Value
+from yellow_ember.dsp.parameters import Impulse, Parameter, Value
 from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.plain_text import path_text, plain, plain_line
@@ -101,6 +102,21 @@ def one_of(found: dict[str, Any], name: str, allowed: Sequence[str], place: str,
     return value
 
 
+def values(found: dict[str, Any], parameters: Sequence[Parameter], place: str) -> dict[str, Any]:
+    """What a file holds of declared values, by id; the default of each that it leaves out."""
+    return {parameter.id: value(found, parameter, place) for parameter in parameters}
+
+
+def value(found: dict[str, Any], parameter: Parameter, place: str) -> Any:
+    """What a file holds of one declared value."""
+    if parameter.id not in found:
+        return parameter.default_value
+    try:
+        return parameter.check(found[parameter.id])
+    except ValueError as reason:
+        raise ValueError(f"{place}{parameter.id}: {reason}") from None
+
+
 def items(found: dict[str, Any], name: str, place: str) -> list[dict[str, Any]]:
     value = found.get(name)
     if not isinstance(value, list):
@@ -126,8 +142,7 @@ def _word(value: object) -> str:
 
 
 _LONGEST_PATH = 4096
-LOWEST_DB, HIGHEST_DB = -120.0, 24.0
-_STAGE_NAMES = ("id", "kind", "on", "dry_db", "wet_db", "mix_pct", "mono", "params")
+_STAGE_NAMES = ("id", "kind", *(parameter.id for parameter in STAGE_VALUES), "params")
 
 
 def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages") -> tuple[StageSettings, ...]:
@@ -148,11 +163,8 @@ def read_stages(found: list[dict[str, Any]], folder: Path, place: str = "stages"
         params = item.get("params", {})
         if not isinstance(params, dict):
             raise ValueError(f"{here}params: must be an object, not {_word(params)}")
-        dry = None if item.get("dry_db") is None else number(item, "dry_db", 0.0, LOWEST_DB, HIGHEST_DB, here)
         stages.append(StageSettings(
-            id=text(item, "id", new_id(kind_name), here), kind=kind_name, on=flag(item, "on", True, here),
-            dry_db=dry, wet_db=number(item, "wet_db", 0.0, LOWEST_DB, HIGHEST_DB, here),
-            mix_pct=number(item, "mix_pct", 100.0, 0.0, 100.0, here), mono=flag(item, "mono", False, here),
+            id=text(item, "id", new_id(kind_name), here), kind=kind_name, **values(item, STAGE_VALUES, here),
             params=_impulses(kind, kind.check(params, f"{here}params"),
                              lambda path: os.path.normpath(folder / path_text(path)))))
     return tuple(stages)
@@ -170,8 +182,7 @@ def write_stages(stages: tuple[StageSettings, ...], folder: Path | None) -> list
     def shown(path: str) -> str:
         return path if folder is None else os.path.relpath(path, folder)
 
-    return [{"id": stage.id, "kind": stage.kind, "on": stage.on, "dry_db": stage.dry_db, "wet_db": stage.wet_db,
-             "mix_pct": stage.mix_pct, "mono": stage.mono,
+    return [{"id": stage.id, "kind": stage.kind, **stage.own_values,
              "params": _impulses(stage.declaration, dict(stage.params), shown)} for stage in stages]
 
 

@@ -27,6 +27,8 @@ from yellow_ember.session.io.reading import (
     read_stages,
     text,
     texts,
+    value,
+    values,
     whole,
     write_macros,
     write_stages,
@@ -35,13 +37,10 @@ from yellow_ember.session.io.snapshot_file import read_snapshots, write_snapshot
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, MAXIMUM_STRIPS, check_count, depth_of_buses
 from yellow_ember.session.values.links import FEWEST, LinkGroup
 from yellow_ember.session.values.model import (
-    LOUDEST_DB,
     LOUDEST_LUFS,
     MASTER,
-    MOST_MATCH_DB,
     QUIETEST_LUFS,
     RATES,
-    SILENT_DB,
     Loop,
     Quality,
     Send,
@@ -51,6 +50,7 @@ from yellow_ember.session.values.model import (
     new_id,
     reached,
 )
+from yellow_ember.session.values.strip_values import SEND_LEVEL, STRIP_VALUES
 
 FORMAT, VERSION = "yellow-ember/session", 5
 SUFFIX = ".ember"
@@ -62,8 +62,8 @@ MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
 _SESSION_NAMES = ("format", "version", "name", "rate", "tempo", "beats_per_bar", "reference_dbfs",
                   "ceiling_dbfs", "seed", "quality", "loop", "strips", "links",
                   "snapshots", "shown")
-_STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio", "volume_db", "pan", "mute", "solo", "bypass",
-                "match_db", "zone_lufs", "chain", "macros")
+_STRIP_NAMES = ("id", "name", "kind", "out", "sends", "audio",
+                *(parameter.id for parameter in STRIP_VALUES), "zone_lufs", "chain", "macros")
 _SEND_NAMES = ("to", "level_db", "pre")
 _LINK_NAMES = ("id", "name", "members", "of_stages", "relative", "parameters")
 _LONGEST = 2**40
@@ -79,8 +79,7 @@ def session_to_object(session: Session, folder: Path | None) -> dict[str, Any]:
 
     strips = [{"id": strip.id, "name": strip.name, "kind": strip.kind.value, "out": strip.out,
                "sends": [dataclasses.asdict(send) for send in strip.sends],
-               "audio": audio(strip.audio), "volume_db": strip.volume_db, "pan": strip.pan, "mute": strip.mute,
-               "solo": strip.solo, "bypass": strip.bypass, "match_db": strip.match_db,
+               "audio": audio(strip.audio), **{value.id: getattr(strip, value.id) for value in STRIP_VALUES},
                "zone_lufs": None if strip.zone_lufs is None else list(strip.zone_lufs),
                "chain": write_stages(strip.chain, folder), "macros": write_macros(strip.macros, strip.chain)}
               for strip in session.strips]
@@ -179,10 +178,7 @@ def _strips(found: list[dict[str, Any]], folder: Path) -> tuple[Strip, ...]:
             id=text(item, "id", None, here), name=text(item, "name", None, here), kind=StripKind(kind),
             out=text(item, "out", "" if kind == "master" else MASTER, here), audio=audio,
             sends=_sends(items(item, "sends", here) if "sends" in item else [], f"{here}sends"),
-            volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
-            pan=number(item, "pan", 0.0, -100.0, 100.0, here), mute=flag(item, "mute", False, here),
-            solo=flag(item, "solo", False, here), bypass=flag(item, "bypass", False, here),
-            match_db=number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here),
+            **values(item, STRIP_VALUES, here),
             zone_lufs=_zone(item, here), chain=chain, macros=macros))
     _check_routing(strips)
     return tuple(strips)
@@ -232,7 +228,7 @@ def _sends(found: list[dict[str, Any]], place: str) -> tuple[Send, ...]:
         here = f"{place}[{position}]."
         only(item, _SEND_NAMES, here)
         sends.append(Send(to=text(item, "to", None, here), pre=flag(item, "pre", False, here),
-                          level_db=number(item, "level_db", 0.0, SILENT_DB, LOUDEST_DB, here)))
+                          level_db=value({"level_db": 0.0, **item}, SEND_LEVEL, here)))
     if len({send.to for send in sends}) != len(sends):
         raise ValueError(f"{place}: two sends go to one bus")
     return tuple(sends)

@@ -17,18 +17,19 @@ from yellow_ember.session.io.reading import (
     flag,
     items,
     load_object,
-    number,
     one_of,
     only,
     read_macros,
     read_stages,
     text,
+    value,
     write_nameless,
 )
 from yellow_ember.session.values.limits import MAXIMUM_NOTE
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import Macro
-from yellow_ember.session.values.model import MOST_MATCH_DB, Session, Strip, StripKind
+from yellow_ember.session.values.model import Session, Strip, StripKind
+from yellow_ember.session.values.strip_values import MATCH
 
 FORMAT, VERSION = "yellow-ember/set", 1
 SCOPES = ("bus", "session")
@@ -83,7 +84,7 @@ def read_set(path: Path) -> StripSet:
             macros = read_macros(items(item, "macros", here) if "macros" in item else [], stages, f"{here}macros")
             parts.append(Part(StripKind(one_of(item, "where", [kind.value for kind in StripKind], here)),
                               one_of(item, "source", (ANY, *SOURCES), here, ANY), stages, macros,
-                              number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here)))
+                              value(item, MATCH, here)))
         if not parts:
             raise ValueError("parts: there is none")
         return StripSet(text(found, "name", None, ""), one_of(found, "scope", SCOPES, ""),

@@ -6,32 +6,31 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember.session.io.reading import (
-    flag,
     items,
-    number,
     one_of,
     only,
     read_macros,
     read_stages,
     text,
+    values,
     whole,
     write_macros,
     write_stages,
 )
 from yellow_ember.session.values.limits import MAXIMUM_NOTE
-from yellow_ember.session.values.model import LOUDEST_DB, MOST_MATCH_DB, SILENT_DB
 from yellow_ember.session.values.snapshots import PLACES, SCOPES, Snapshot, StripState
+from yellow_ember.session.values.strip_values import SNAPSHOT_VALUES
 
 _NAMES = ("scope", "owner", "place", "name", "note", "states")
-_STATE_NAMES = ("strip", "match_db", "bypass", "volume_db", "pan", "chain", "macros")
+_STATE_NAMES = ("strip", *(value.id for value in SNAPSHOT_VALUES), "chain", "macros")
 
 
 def write_snapshot(snapshot: Snapshot, folder: Path | None) -> dict[str, Any]:
     """A snapshot as JSON values; paths relative to `folder`, or absolute where that is None."""
     return {"scope": snapshot.scope, "owner": snapshot.owner, "place": snapshot.place, "name": snapshot.name,
             "note": snapshot.note, "states": [
-                {"strip": state.strip_id, "match_db": state.match_db, "bypass": state.bypass,
-                 "volume_db": state.volume_db, "pan": state.pan, "chain": write_stages(state.chain, folder),
+                {"strip": state.strip_id, **{value.id: getattr(state, value.id) for value in SNAPSHOT_VALUES},
+                 "chain": write_stages(state.chain, folder),
                  "macros": write_macros(state.macros, state.chain)} for state in snapshot.states]}
 
 
@@ -61,7 +60,4 @@ def _read_state(item: dict[str, Any], here: str, folder: Path) -> StripState:
     macros = read_macros(items(item, "macros", here) if "macros" in item else [], chain, f"{here}macros")
     return StripState(
         strip_id=text(item, "strip", None, here), chain=chain, macros=macros,
-        match_db=number(item, "match_db", 0.0, -MOST_MATCH_DB, MOST_MATCH_DB, here),
-        bypass=flag(item, "bypass", False, here),
-        volume_db=number(item, "volume_db", 0.0, SILENT_DB, LOUDEST_DB, here),
-        pan=number(item, "pan", 0.0, -100.0, 100.0, here))
+        **values(item, SNAPSHOT_VALUES, here))

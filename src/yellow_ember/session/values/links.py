@@ -4,10 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-STRIP_FIELDS = ("volume_db", "pan", "mute", "solo", "bypass")
-"""What linked strips share beside the settings of their stages."""
-STAGE_FIELDS = ("on", "wet_db", "dry_db", "mix_pct", "mono")
-"""What linked stages share beside their parameters."""
 FEWEST = 2
 
 
@@ -16,7 +12,7 @@ class LinkGroup:
     """members : ids, of strips or of stages of one kind
 
     relative : the others move by as much; otherwise they take the same value.  What is no number is taken as it is
-    parameters : what is linked, a field of STRIP_FIELDS or `kind.name` (`tape.record_db`, `tape.on`); empty for all
+    parameters : what is linked, one of LINKED_VALUES or `kind.name` (`tape.record_db`, `tape.on`); empty for all
     """
 
     id: str

@@ -24,10 +24,6 @@ from yellow_ember.session.values.snapshots import Snapshot
 
 MASTER = "master"
 RATES = (44100, 48000, 88200, 96000)
-SILENT_DB = -80.0
-"""Volume at and below this is silence."""
-LOUDEST_DB = 12.0
-MOST_MATCH_DB = 60.0
 QUIETEST_LUFS, LOUDEST_LUFS = -60.0, 0.0
 
 
@@ -63,11 +59,9 @@ class Strip(_Value):
     out : id of the strip it feeds; empty for the master
     sends : at most one to each bus
     audio : the track's file, None for buses
-    bypass : the whole chain is left out
-    match_db : offset that makes after as loud as before
+    volume_db, pan, mute, solo, bypass, match_db : what every strip has (`strip_values.py`)
     zone_lufs : where its short-term loudness is to lie, None for no wish
     macros : at most MOST_MACROS controls that move several parameters of the chain
-    pan : -100 to 100
     """
 
     id: str

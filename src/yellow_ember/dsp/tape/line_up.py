@@ -18,6 +18,13 @@ from yellow_ember.dsp.tape.machine import MOST_BIAS, MOST_SHELF, Machine, machin
 from yellow_ember.dsp.tape.model import IPS, record_losses, remanence
 from yellow_ember.dsp.tape.processor import SHELF_HIGH_HZ, SHELF_LOW_HZ, bump_sections
 
+BIAS, AZIMUTH = "bias_db", "azimuth_arcmin"
+LINE_UP_ORDER = (("1  Playback", ("play_db", AZIMUTH, "play_high_db", "play_low_db")), ("2  Bias", (BIAS,)),
+                 ("3  Record", ("record_db", "record_high_db", "record_low_db")))
+"""What is set, in the order of the trade."""
+ALIGNED = tuple(name for _, names in LINE_UP_ORDER for name in names)
+KEPT = (*ALIGNED, "operating_nwb")
+"""The settings that an alignment which is kept holds."""
 RATE = 48000
 TONES = (100.0, 1000.0, 10000.0)
 _SECONDS, _OVERSAMPLE, _BLOCK = 0.15, 4, 2048

@@ -1,0 +1,64 @@
+"""The shape of the program: no circles of imports, nothing keyed by a stage's or parameter's name outside its file."""
+
+from __future__ import annotations
+
+import ast
+from graphlib import CycleError, TopologicalSorter
+from pathlib import Path
+
+from yellow_ember.dsp.stage_values import STAGE_VALUES
+from yellow_ember.dsp.stages import STAGES
+from yellow_ember.session.values.strip_values import SEND_LEVEL, STRIP_VALUES
+
+SOURCE = Path(__file__).parents[1] / "src"
+
+
+def imports_of(path: Path, modules: set[str]) -> set[str]:
+    """The modules of ours that a file imports, for types alone as well."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module is not None:
+            inside = {f"{node.module}.{alias.name}" for alias in node.names}
+            found |= inside & modules or {node.module}
+    return found & modules
+
+
+def module_of(path: Path) -> str:
+    return ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__")
+
+
+def test_no_file_imports_itself_round_others() -> None:
+    files = {module_of(path): path for path in SOURCE.rglob("*.py")}
+    graph = {module: imports_of(path, set(files)) - {module} for module, path in files.items()}
+    try:
+        list(TopologicalSorter(graph).static_order())
+    except CycleError as error:
+        raise AssertionError(" -> ".join(error.args[1])) from None
+
+
+def test_nothing_outside_the_processing_is_keyed_by_a_parameter_s_or_stage_s_name() -> None:
+    """What concerns one stage stands in its declaration: adding one touches its file and the list of them alone."""
+    shared = {value.id for value in (*STAGE_VALUES, *STRIP_VALUES, SEND_LEVEL)}
+    own = {parameter.id for kind in STAGES for parameter in kind.parameters if "_" in parameter.id} - shared
+    kinds = {kind.kind for kind in STAGES}
+    found = []
+    for path in SOURCE.rglob("*.py"):
+        if "dsp" in path.relative_to(SOURCE).parts:
+            continue
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Constant) and node.value in own:
+                found.append(f"{path.name}:{node.lineno} {node.value}")
+            if isinstance(node, ast.Compare) and ast.unparse(node.left).endswith(".kind"):
+                found += [f"{path.name}:{node.lineno} {other.value}" for other in node.comparators
+                          if isinstance(other, ast.Constant) and other.value in kinds]
+    assert found == []
+
+
+def test_every_stage_says_what_is_in_front_and_what_suits_it() -> None:
+    kinds = {kind.kind for kind in STAGES}
+    for kind in STAGES:
+        assert set(kind.neighbours) <= kinds - {kind.kind}, kind.kind
+        assert kind.neighbours, kind.kind
+        assert kind.drive is None or kind.drive in kind.front, kind.kind
