@@ -223,7 +223,8 @@ def main() -> None:
     browser(application, window, keep)
     benches(application, window, settled, keep)
     workspace.playback.toggle_play()
-    for name, dialog in (("keys", ShortcutSheet(window)), ("settings", workspace.give(SettingsDialog, window)),
+    for name, dialog in (("keys", ShortcutSheet(window.key_sections(), window)),
+                         ("settings", workspace.give(SettingsDialog, window)),
                          ("help", HelpWindow(lambda _name: None, window))):
         if isinstance(dialog, HelpWindow):
             dialog.show_page("guide:bass-with-clean-lows")

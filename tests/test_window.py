@@ -341,7 +341,7 @@ def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
     menu = window.ladder.findChild(QMenu)
     assert [action.text() for action in menu.actions()][:len(STAGES)] == [kind.label for kind in STAGES]
     menu.close()
-    for dialog in (ShortcutSheet(window), MessageList(window.workspace.messages, window)):
+    for dialog in (ShortcutSheet(window.key_sections(), window), MessageList(window.workspace.messages, window)):
         dialog.show()
         assert not dialog.grab().isNull()
         dialog.close()

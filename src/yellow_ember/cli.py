@@ -25,13 +25,14 @@ from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.files.atomic import cannot_write, parts_swept, write_text
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.impulses import read_impulse
+from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.plain_text import plain_line
 from yellow_ember.session.io.chain_file import read_chain
 from yellow_ember.session.io.presets import all_presets, find_preset
 from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session
+from yellow_ember.session.io.session_file import impulse_files, read_session
 from yellow_ember.session.values.model import MASTER
 
 DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
@@ -204,15 +205,15 @@ def _render(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
 
     session = read_session(arguments.session)
-    for strip in missing_audio(session):
-        raise AudioFileError(f"{arguments.session}: the audio of {strip.name} is missing ({strip.audio})")
     for _strip, _stage, path in impulse_files(session):
         read_impulse(path, session.rate)
     for strip in session.strips:
-        if strip.audio is not None:
-            ready = conform(strip.audio, session.rate, _Progress(strip.audio.name))
-            if ready.warning:
-                _say(ready.warning)
+        if strip.audio is not None and is_file(strip.audio):
+            with contextlib.suppress(AudioFileError):
+                # What can't be read is told with the strips that it keeps from being printed.
+                ready = conform(strip.audio, session.rate, _Progress(strip.audio.name))
+                if ready.warning:
+                    _say(ready.warning)
     arguments.out.mkdir(parents=True, exist_ok=True)
     dtype = "float32" if arguments.format == "wav" else "pcm24"
     order = PrintOrder(arguments.out, tuple(stems(session)) if arguments.stems else (MASTER,),
@@ -222,7 +223,9 @@ def _render(arguments: argparse.Namespace) -> int:
         print(plain_line(str(path)))
     if printed.ceiling_db < -0.05:
         _say(f"the output ceiling held the mix down by up to {-printed.ceiling_db:.1f} dB")
-    return 0
+    for trouble in printed.left_out:
+        _say(trouble)
+    return 1 if printed.left_out else 0
 
 
 def _measure(arguments: argparse.Namespace) -> int:

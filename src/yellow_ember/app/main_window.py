@@ -11,7 +11,7 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels import copying
+from yellow_ember.app.panels import copying, ladder, strip_row, tape_strip
 from yellow_ember.app.panels.balance import Balance
 from yellow_ember.app.panels.bench import Bench
 from yellow_ember.app.panels.desk import Desk
@@ -19,15 +19,18 @@ from yellow_ember.app.panels.ladder import Ladder
 from yellow_ember.app.panels.message_line import MessageLine
 from yellow_ember.app.panels.tape_strip import TapeStrip
 from yellow_ember.app.panels.top_line import TopLine
+from yellow_ember.app.pictures import handles
+from yellow_ember.app.tools import audition
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.app.tools.blind_window import BlindWindow
-from yellow_ember.app.tools.dialogs import PrintDialog, SettingsDialog, ShortcutSheet
+from yellow_ember.app.tools.dialogs import Keys, PrintDialog, SettingsDialog, ShortcutSheet, keys_of
 from yellow_ember.app.tools.help_window import FIRST, HelpWindow
 from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.app.tools.set_window import SetWindow
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
+from yellow_ember.app.widgets import step_lane, value_bar
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import as_text, menu_text
 from yellow_ember.app.workspace import Workspace
@@ -168,7 +171,7 @@ class MainWindow(QMainWindow):
             self._panel_actions[name] = action
         view.aboutToShow.connect(self._show_panel_states)
         self._action(aid, "Guides and stages", "F1", self.help)
-        self._action(aid, "Keys", "Shift+F1", lambda: ShortcutSheet(self).show())
+        self._action(aid, "Keys", "Shift+F1", self.show_keys)
 
     def _action(self, menu: QMenu, text: str, keys: str, run: Callable[[], object]) -> QAction:
         action = QAction(text, self)
@@ -208,6 +211,20 @@ class MainWindow(QMainWindow):
         if label:
             self.workspace.messages.say(f"Done again: {label}")
             self._refresh()
+
+    def key_sections(self) -> list[tuple[str, Keys]]:
+        """All keys: of the menus by their actions, of the panels and controls as they declare them."""
+        bar = self.menuBar()
+        assert bar is not None
+        menus = [(action.text().replace("&", ""), keys_of(menu)) for action in bar.actions()
+                 if (menu := action.menu()) is not None]
+        return [*menus, ("Desk", strip_row.KEYS), ("Path", ladder.KEYS), ("Waveform", tape_strip.KEYS),
+                ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS), ("Lane of steps", step_lane.KEYS),
+                ("Lists of things to hear", audition.KEYS)]
+
+    def show_keys(self) -> None:
+        """Every key on one sheet."""
+        ShortcutSheet(self.key_sections(), self).show()
 
     def open_blind_test(self) -> None:
         """A, B and X, of the snapshots whose scope is chosen."""

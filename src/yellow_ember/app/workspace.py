@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.background import BackgroundPrints
@@ -30,6 +30,7 @@ from yellow_ember.session.values.model import Session
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
            "prints", "added", "dissector", "rendering")
 Made = TypeVar("Made")
+_KEEP_MS = 1500
 
 
 class Workspace(QObject):
@@ -54,6 +55,9 @@ class Workspace(QObject):
         self.rendering = self.give(Rendering)
         self.sessions.rule = self._rule
         self._closed = False
+        self._keeping = QTimer(self)
+        self._keeping.setInterval(_KEEP_MS)
+        self._keeping.timeout.connect(self._keep_settings)
 
     def give(self, make: Callable[..., Made], *more: object) -> Made:
         """What `make` makes of the pieces of state that its parameters name, and of `more` for the others in turn."""
@@ -73,6 +77,14 @@ class Workspace(QObject):
     def start(self) -> None:
         """Start the engine and the clock."""
         self.playback.start()
+        self._keeping.start()
+
+    def _keep_settings(self) -> None:
+        """Keep what was set, so that no end of the program loses it."""
+        if self.settings.changed:
+            # A folder that allows nothing was told of at the start.
+            with contextlib.suppress(OSError):
+                save_settings(self.settings)
 
     def close(self, *, keep_unsaved: bool = False) -> None:
         """End everything that runs beside the window; unsaved edits are given up unless they are to be kept."""
@@ -83,8 +95,8 @@ class Workspace(QObject):
             # The system is in a hurry: the work first, then the layout, and nobody waits for the engine.
             self.sessions.edits.write_now()
             self.playback.kill_engine()
-        with contextlib.suppress(OSError):
-            save_settings(self.settings)
+        self._keeping.stop()
+        self._keep_settings()
         self.closing.emit()
         self.playback.stop_clock()
         self.jobs.close()

@@ -18,6 +18,9 @@ from yellow_ember.files.reading import AudioFileError
 
 FORMATS = {"wav": "WAV", "flac": "FLAC"}
 DTYPES = {"pcm16": "PCM_16", "pcm24": "PCM_24", "float32": "FLOAT"}
+KINDS = (("WAV, 32 bit float", "wav", "float32"), ("WAV, 24 bit", "wav", "pcm24"), ("WAV, 16 bit", "wav", "pcm16"),
+         ("FLAC, 24 bit", "flac", "pcm24"), ("FLAC, 16 bit", "flac", "pcm16"))
+"""What a user can choose: words, format, samples."""
 _NEARLY_FULL_BYTES = 2**17
 _BITS = {"pcm16": 16, "pcm24": 24}
 

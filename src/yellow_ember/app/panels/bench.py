@@ -249,6 +249,7 @@ class Bench(QWidget):
                 bar.committed.connect(lambda _value: self._commit())
                 if isinstance(bar, ValueBar):
                     bar.browsing.connect(self.open_impulses)
+                    bar.refused.connect(self._messages.warn)
                     bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
                 self.bars[parameter.id] = bar
                 if isinstance(bar, StepLane):

@@ -51,6 +51,7 @@ class Desk(QWidget):
             name = bar.parameter.id
             bar.changing.connect(lambda value, field=name: self._set(field, value))
             bar.committed.connect(lambda _value: self._gesture.keep())
+            bar.refused.connect(self._messages.warn)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 6)
         layout.setSpacing(4)

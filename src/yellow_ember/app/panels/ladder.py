@@ -51,6 +51,12 @@ _WIDEST = 190.0
 _PLUS = 34.0
 
 
+KEYS = (("Insert or +", "add a stage"), ("Left, Right", "choose a stage"), ("Ctrl+Left, Ctrl+Right", "move it"),
+        ("Up, Down", "drive it; with Shift finer"), ("Backspace", "drive back to its default"), ("X", "bypass it"),
+        ("Delete", "remove it"), ("Drag", "drive it up and down, move it sideways"))
+"""What it answers to, for the sheet of keys."""
+
+
 class Ladder(QWidget):
     """The picture of a strip's path, and the place where stages are added, moved and driven."""
 

@@ -46,6 +46,12 @@ def heat_figure(heat_db: float) -> str:
     return f"{heat_db:.0f}" if heat_db > -99.5 else "\u2013"
 
 
+KEYS = (("Up, Down", "another strip"), ("Shift+Up, Shift+Down", "choose several"),
+        ("Ctrl+click, Shift+click", "choose several"), ("M, S, X", "mute, solo, bypass"), ("F2", "rename"),
+        ("Drag a stage's mark", "move it; Ctrl copies it, Ctrl+Shift its settings"))
+"""What it answers to, for the sheet of keys."""
+
+
 class StripRow(QWidget):
     """A row; what it shows is taken from the session at every painting."""
 

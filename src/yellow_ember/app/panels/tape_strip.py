@@ -38,6 +38,11 @@ _RULER = 20
 _GRIP = 6
 
 
+KEYS = (("[ and ]", "loop from here, loop to here"), ("Left, Right", "a beat back, a beat on; with Ctrl a bar"),
+        ("Double-click", "loop a bar"))
+"""What it answers to, for the sheet of keys."""
+
+
 class TapeStrip(QWidget):
     """The time line of the chosen strip."""
 

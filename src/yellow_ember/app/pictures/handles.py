@@ -30,6 +30,11 @@ _KEY_OCTAVES, _KEY_DB, _WIDTH_STEP = 1.0 / 24.0, 0.5, 1.08
 _FINE = 0.2
 
 
+KEYS = (("Drag, arrows", "move; with Shift finer"), ("Page Up, Page Down", "another handle"), ("Wheel, +, -", "width"),
+        ("Double-click, Insert, Delete", "edges come and go"))
+"""What they answer to, for the sheet of keys."""
+
+
 class Handles(QObject):
     """The handles of the one plot that has any.
 

@@ -62,4 +62,6 @@ class Rendering(QObject):
         names = ", ".join(path.name for path in printed.files)
         held = f" The ceiling held it down by up to {-printed.ceiling_db:.1f} dB." if printed.ceiling_db < -0.05 else ""
         self._messages.say(f"Printed {names}.{held}")
+        for trouble in printed.left_out:
+            self._messages.warn(trouble)
         self._start_next()

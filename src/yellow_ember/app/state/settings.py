@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import dataclass, field, fields
 from pathlib import Path
+from typing import Any
 
 from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
@@ -42,6 +43,38 @@ class Settings:
     heard: tuple[str, ...] = ()
     notes: dict[str, str] = field(default_factory=dict)
     layout: dict[str, str] | None = None
+    _kept: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
+    """What the file held when it was read or written here, by name; the defaults before that."""
+
+    def __post_init__(self) -> None:
+        self._kept = {entry.name: {} if entry.name == "notes" else entry.default
+                      for entry in fields(self) if entry.init}
+
+    def values(self) -> dict[str, Any]:
+        """What is kept, by name."""
+        return {entry.name: getattr(self, entry.name) for entry in fields(self) if entry.init}
+
+    @property
+    def changed(self) -> bool:
+        """True where something was set here that the file does not hold."""
+        return self._kept != self.values()
+
+    def take_in(self, values: dict[str, Any]) -> None:
+        """Have these values, as the file has them."""
+        for name, value in values.items():
+            setattr(self, name, value)
+        self._kept = self.values()
+
+    def merged_into(self, theirs: dict[str, Any]) -> dict[str, Any]:
+        """What another window has kept meanwhile, with what was changed here."""
+        return {name: _merge(self._kept[name], mine, theirs[name]) for name, mine in self.values().items()}
+
+    def rename_preset(self, old: str, new: str) -> None:
+        """A preset has another name: it stays a favourite, among those kept last, and with its note."""
+        self.favourites = tuple(new if name == old else name for name in self.favourites)
+        self.heard = tuple(new if name == old else name for name in self.heard)
+        self.write_note(new, self.notes.get(old, ""))
+        self.write_note(old, "")
 
     def remember(self, path: Path) -> None:
         """Put a session first among the recent ones."""
@@ -63,6 +96,20 @@ class Settings:
         self.favourites = (*others, name) if favourite else others
 
 
+def _merge(kept: Any, mine: Any, theirs: Any) -> Any:
+    """One value: as it was changed here, or there; of collections each entry by itself."""
+    if mine == kept:
+        return theirs
+    if isinstance(mine, dict) and isinstance(theirs, dict):
+        before = kept or {}
+        changed = {name: mine.get(name) for name in {*mine, *before} if mine.get(name) != before.get(name)}
+        return {name: value for name, value in {**theirs, **changed}.items() if value is not None}
+    if isinstance(mine, tuple):
+        here = tuple(entry for entry in mine if entry not in kept or entry in theirs)
+        return (*here, *(entry for entry in theirs if entry not in mine and entry not in kept))
+    return mine
+
+
 def settings_file() -> Path:
     return folder(Base.CONFIG) / "settings.json"
 
@@ -74,7 +121,7 @@ def load_settings() -> Settings:
         found = read_object(settings_file())
     except (OSError, JsonFileError):
         return settings
-    for entry in fields(Settings):
+    for entry in (entry for entry in fields(Settings) if entry.init):
         value, default = found.get(entry.name), getattr(settings, entry.name)
         if isinstance(default, tuple) and isinstance(value, list):
             setattr(settings, entry.name, tuple(str(item) for item in value))
@@ -87,9 +134,16 @@ def load_settings() -> Settings:
     settings.look = settings.look if settings.look in LOOKS else "desktop"
     settings.prints_gb = min(max(settings.prints_gb, 0.5), 1000.0)
     settings.scale = min(max(settings.scale, 75), 300)
+    settings.take_in(settings.values())
     return settings
 
 
 def save_settings(settings: Settings) -> None:
-    """Keep the settings; OSError where the folder does not allow it."""
-    write_text(settings_file(), json.dumps(asdict(settings), indent=1))
+    """Keep what was changed here; what another window has kept meanwhile stays.
+
+    OSError where the folder does not allow it.
+    """
+    merged = settings.merged_into(load_settings().values())
+    merged["recent"], merged["heard"] = merged["recent"][:MOST_RECENT], merged["heard"][:MOST_HEARD]
+    write_text(settings_file(), json.dumps(merged, indent=1))
+    settings.take_in(merged)

@@ -22,6 +22,9 @@ from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.edits.edits import difference, edit_strip
 from yellow_ember.session.values.model import Session
 
+KEYS = (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "back to what was there"))
+"""What all lists of things to hear answer to, for the sheet of keys."""
+
 
 class Audition(TryingWindow):
     """What is heard is a trial of the document.

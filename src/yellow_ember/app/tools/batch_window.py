@@ -36,10 +36,9 @@ from yellow_ember.engine.jobs.batch import FAILED, BatchEntry, BatchOrder, cores
 from yellow_ember.engine.jobs.file_processing import FileOrder
 from yellow_ember.files.atomic import cannot_write, write_text
 from yellow_ember.files.reading import READABLE, AudioFileError
+from yellow_ember.files.writing import KINDS
 from yellow_ember.session.io.presets import all_presets, find_preset
 
-_KINDS = (("WAV, 32 bit float", ".wav", "float32"), ("WAV, 24 bit", ".wav", "pcm24"), ("WAV, 16 bit", ".wav", "pcm16"),
-          ("FLAC, 24 bit", ".flac", "pcm24"), ("FLAC, 16 bit", ".flac", "pcm16"))
 _AS_IT_COMES, _MATCH, _PEAK = "as it comes", "as loud as the source", "highest peak at"
 
 
@@ -118,7 +117,7 @@ class BatchWindow(ToolWindow):
         self.peak.setValue(-1.0)
         self.peak.setEnabled(False)
         self.level.currentTextChanged.connect(lambda text: self.peak.setEnabled(text == _PEAK))
-        self.kind.addItems([text for text, _, _ in _KINDS])
+        self.kind.addItems([text for text, _, _ in KINDS])
         self.factor.addItems([f"{factor}x" for factor in FACTORS])
         self.factor.setCurrentText("8x")
         self.names, self.folder = QLineEdit("{name}"), QLineEdit(str(self._sessions.own_folder / "batch"))
@@ -199,12 +198,12 @@ class BatchWindow(ToolWindow):
         """The order as the window stands."""
         own = bool(self._stages) and self.chain.currentIndex() == 0
         stages = self._stages if own else find_preset(self.chain.currentText()).stages
-        _, suffix, dtype = _KINDS[self.kind.currentIndex()]
+        _, file_format, dtype = KINDS[self.kind.currentIndex()]
         level = self.level.currentText()
         file = FileOrder(FACTORS[self.factor.currentIndex()], dtype=dtype, match=level == _MATCH,
                          peak_dbfs=self.peak.value() if level == _PEAK else None)
         name = self._selection.strip.name if own else self.chain.currentText()
-        return BatchOrder(Path(self.folder.text()), stages, name, self.names.text(), suffix, file,
+        return BatchOrder(Path(self.folder.text()), stages, name, self.names.text(), f".{file_format}", file,
                           self.resume.isChecked(), cores())
 
     def start(self) -> None:

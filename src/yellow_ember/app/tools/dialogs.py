@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -17,6 +18,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLayout,
     QLineEdit,
+    QMenu,
     QPlainTextEdit,
     QPushButton,
     QVBoxLayout,
@@ -35,6 +37,7 @@ from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.engine.jobs.printing import PrintOrder, stems
 from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.files.writing import KINDS
 from yellow_ember.session.values.model import MASTER
 
 REFERENCE = Number(id="reference_dbfs", label="0 VU", unit="dBFS", minimum=-30.0, maximum=0.0, default=-18.0,
@@ -132,7 +135,7 @@ class PrintDialog(QDialog):
         self.stretch = QComboBox()
         self.stretch.addItems(["All of it", "The loop"])
         self.kind = QComboBox()
-        self.kind.addItems(["WAV, 32 bit float", "WAV, 24 bit", "WAV, 16 bit", "FLAC, 24 bit", "FLAC, 16 bit"])
+        self.kind.addItems([words for words, _, _ in KINDS])
         self.folder = QLineEdit(str(self._sessions.own_folder))
         self.folder.setAccessibleName("Folder")
         choose = QPushButton("Choose\u2026")
@@ -169,8 +172,7 @@ class PrintDialog(QDialog):
         """The order as the dialog stands."""
         strips = ((MASTER,), (self._selection.strip_id,),
                   tuple(stems(self._sessions.session)))[self.what.currentIndex()]
-        file_format, dtype = (("wav", "float32"), ("wav", "pcm24"), ("wav", "pcm16"), ("flac", "pcm24"),
-                              ("flac", "pcm16"))[self.kind.currentIndex()]
+        _, file_format, dtype = KINDS[self.kind.currentIndex()]
         loop = self._sessions.session.loop
         start, end = (0, None) if self.stretch.currentIndex() == 0 else (loop.start, loop.end)
         return PrintOrder(Path(self.folder.text()), strips, file_format, dtype, None, start, end)
@@ -180,49 +182,36 @@ class PrintDialog(QDialog):
         super().accept()
 
 
-SHORTCUTS = (
-    ("Playing", (("Space", "play or stop"), ("Home", "to the start, or the loop's"), ("L", "loop on or off"),
-                 ("[ and ]", "in the waveform: loop from, loop to here"), ("B", "before or after, at equal loudness"),
-                 ("D", "what was added, alone"), ("Ctrl+T", "blind test"),
-                 ("Ctrl+D, Ctrl+Shift+M", "spread of all strips, meters"),
-                 ("Alt+1 to 8", "hear a snapshot, or take it"), ("Alt+Shift+1 to 8", "take it anew"))),
-    ("Strips", (("Up, Down", "in the desk: another strip"), ("M, S, X", "in the desk: mute, solo, bypass"),
-                ("F2", "in the desk: rename"), ("Ctrl+click, Shift+click", "edit several at once"),
-                ("Shift+Up, Down", "the same by keys"), ("Ctrl+L", "links"),
-                ("Drag a stage or a glyph", "to another strip: move"),
-                ("with Ctrl, Ctrl+Shift", "copy, settings only"))),
-    ("Path", (("Insert or +", "add a stage"), ("P, Shift+P", "presets for the strip, sets"),
-              ("F, V", "the stage's balance field, its variations"),
-              ("Left, Right", "choose a stage"),
-              ("Up, Down", "drive it, finer with Shift"), ("Ctrl+Left, Right", "move it"), ("X", "bypass it"),
-              ("Delete", "remove it"), ("Backspace", "drive back to its default"),
-              ("Ctrl+C, Ctrl+Shift+C", "copy the stage, the path"),
-              ("Ctrl+V, Ctrl+Shift+V", "paste stages, settings"))),
-    ("Controls", (("Drag, wheel, arrows", "change, finer with Shift"), ("a digit or Enter", "type a value"),
-                  ("double-click or Backspace", "default"), ("double-click a group's name", "the group's defaults"),
-                  ("LR at a bar's end", "left and right apart, or together"))),
-    ("Handles in a picture", (("drag, arrows", "move, finer with Shift"), ("Page Up, Page Down", "another handle"),
-                              ("wheel, Plus, Minus", "width"), ("double-click, Insert, Delete", "edges come and go"))),
-    ("Lane of steps", (("drag", "draw"), ("right click, Backspace", "as generated"), ("Left, Right", "another step"),
-                       ("Up, Down", "shallower, deeper"))),
-    ("Presets", (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "back to what was there"))),
-    ("Session", (("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+O, Ctrl+S, Ctrl+Shift+S", "open, save, save as"),
-                 ("Ctrl+P", "print to files"), ("Ctrl+M", "match loudness now"),
-                 ("Ctrl+1 to Ctrl+5", "show or hide a panel"),
-                 ("F1", "guides, and help on the stage"), ("Shift+F1", "this sheet"))),
-)
+Keys = Sequence[tuple[str, str]]
+"""Keys and gestures with what they do."""
+
+
+def keys_of(menu: QMenu) -> list[tuple[str, str]]:
+    """The keys of a menu's actions; of numbered ones (a snapshot's, a panel's) the first and the last."""
+    found: dict[str, list[tuple[str, str]]] = {}
+    for action in menu.actions():
+        below = action.menu()
+        if below is not None:
+            for keys, words in keys_of(below):
+                found.setdefault(words, []).append((keys, words))
+        elif not action.shortcut().isEmpty():
+            words = action.text().replace("&", "").rstrip("\u2026").split(": ")[0]
+            entry = action.shortcut().toString(), words
+            found.setdefault(words.rstrip("0123456789"), []).append(entry)
+    return [entries[0] if len(entries) == 1 else (f"{entries[0][0]} to {entries[-1][0]}", words.rstrip())
+            for words, entries in found.items()]
 
 
 class ShortcutSheet(QDialog):
-    """Every key on one sheet."""
+    """Every key on one sheet: a section for each menu, and for each thing that answers to keys of its own."""
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, sections: Sequence[tuple[str, Keys]], parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Keys")
         columns = QHBoxLayout(self)
         columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
         columns.setSpacing(28)
-        for chunk in (SHORTCUTS[:3], SHORTCUTS[3:]):
+        for chunk in _in_columns(sections):
             grid = QGridLayout()
             row = 0
             for title, entries in chunk:
@@ -240,6 +229,24 @@ class ShortcutSheet(QDialog):
             grid.setHorizontalSpacing(16)
             grid.setVerticalSpacing(5)
             columns.addLayout(grid)
+
+
+def _in_columns(sections: Sequence[tuple[str, Keys]], columns: int = 3) -> list[list[tuple[str, Keys]]]:
+    """Sections side by side in their order, the longest column as short as can be."""
+    heights = [len(keys) + 1 for _, keys in sections]
+    limit = max(heights)
+    while True:
+        found: list[list[tuple[str, Keys]]] = [[]]
+        used = 0
+        for section, height in zip(sections, heights, strict=True):
+            if used + height > limit:
+                found.append([])
+                used = 0
+            found[-1].append(section)
+            used += height
+        if len(found) <= columns:
+            return found
+        limit += 1
 
 
 class MessageList(QDialog):

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLineEdit,
     QListWidgetItem,
+    QMessageBox,
     QPushButton,
     QVBoxLayout,
     QWidget,
@@ -27,7 +28,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.audition import Audition
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
-from yellow_ember.app.widgets.text import TextLabel, escaped
+from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.edits.edits import use_chain
@@ -35,12 +36,13 @@ from yellow_ember.session.io.presets import (
     INTENTIONS,
     SOURCES,
     Preset,
-    all_presets,
+    by_source,
     delete_preset,
     import_preset,
     keep_preset,
     own_presets,
     rename_preset,
+    shipped_presets,
     write_preset,
 )
 from yellow_ember.session.io.reading import SessionFileError
@@ -69,6 +71,8 @@ class PresetBrowser(Audition):
         super().__init__(sessions, selection, playback, messages, jobs, parent, "Presets")
         self._settings, self._matcher = settings, matcher
         self._shown: list[Preset] = []
+        self._own: tuple[Preset, ...] = ()
+        self._told: set[str] = set()
         self._strips = self._selection.chosen
         others = len(self._strips) - 1
         self.setWindowTitle(f"Presets for {self._selection.strip.name}{f' and {others} more' if others else ''}")
@@ -97,7 +101,7 @@ class PresetBrowser(Audition):
         self.own_note.setEnabled(False)
         self.own_note.editingFinished.connect(self._keep_note)
         self._lay_out()
-        self._fill()
+        self._changed_own()
         self.list.setFocus()
 
     def _lay_out(self) -> None:
@@ -143,14 +147,26 @@ class PresetBrowser(Audition):
 
     # -- list ---------------------------------------------------------------------------
 
+    def _read_own(self) -> None:
+        """Read one's own presets; what can't be used is told once, not at every key of a search."""
+        self._own, troubles = own_presets()
+        for trouble in troubles:
+            if trouble not in self._told:
+                self._told.add(trouble)
+                self._messages.warn(trouble)
+
+    def _changed_own(self, choose: str | None = None) -> None:
+        """A file of one's own has come, gone or got another name."""
+        self._read_own()
+        self._fill(choose)
+
     def _fill(self, choose: str | None = None) -> None:
-        for trouble in own_presets()[1]:
-            self._messages.warn(trouble)
+        """List what the filters let through."""
         source, intention = self.source.currentText(), self.intention.currentText()
         settings, words = self._settings, self.search.text().lower().split()
         among = {_FAVOURITES: settings.favourites, _RECENT: settings.heard}.get(self.which.currentText())
         own_only = self.which.currentText() == _OWN
-        found = [preset for preset in all_presets()
+        found = [preset for preset in by_source((*shipped_presets(), *self._own))
                  if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)
                  and (among is None or preset.name in among) and (preset.path is not None or not own_only)
                  and all(word in f"{preset.name} {preset.note} {settings.notes.get(preset.name, '')}".lower()
@@ -246,7 +262,7 @@ class PresetBrowser(Audition):
         kept = keep_preset(Preset(name.strip(), source if source != _ANY else "effect",
                                   intention if intention != _ANY else "glue", note.strip(), strip.chain,
                                   strip.macros, strip.match_db))
-        self._fill()
+        self._changed_own()
         self.state.setText(f"{kept.name} is saved")
 
     def rename(self) -> None:
@@ -256,22 +272,27 @@ class PresetBrowser(Audition):
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=preset.name)
         if accepted and name.strip():
             renamed = rename_preset(preset, name.strip())
-            settings = self._settings
-            settings.write_note(renamed.name, settings.notes.get(preset.name, ""))
-            settings.write_note(preset.name, "")
+            self._settings.rename_preset(preset.name, renamed.name)
             if preset.name in self._offsets:
                 self._offsets[renamed.name] = self._offsets[preset.name]
-            self._fill(renamed.name)
+            self._changed_own(renamed.name)
 
     def delete(self) -> None:
-        if self.chosen is not None:
-            delete_preset(self.chosen)
-            self._fill()
+        preset, button = self.chosen, QMessageBox.StandardButton
+        if preset is None:
+            return
+        if preset.path is not None and QMessageBox.question(
+                self, "Delete the preset", as_text(f"Delete {preset.name}? This can't be undone."),
+                button.Yes | button.No, button.No) != button.Yes:
+            return
+        delete_preset(preset)
+        self._settings.mark(preset.name, favourite=False)
+        self._changed_own()
 
     def import_file(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Import a preset", "", "Presets (*.json)")
         if name:
-            self._fill(import_preset(Path(name)).name)
+            self._changed_own(import_preset(Path(name)).name)
 
     def export(self) -> None:
         preset = self.chosen

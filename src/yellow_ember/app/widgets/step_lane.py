@@ -19,6 +19,11 @@ _TITLE = 18.0
 _KEY_STEP = 0.05
 
 
+KEYS = (("Drag", "draw"), ("Right click, Backspace", "as generated"), ("Left, Right", "another step"),
+        ("Up, Down", "shallower, deeper"))
+"""What it answers to, for the sheet of keys."""
+
+
 class StepLane(QWidget):
     """Shows what `show_values` says and asks for changes by its signals, as a value bar does."""
 

@@ -24,7 +24,7 @@ from PyQt6.QtGui import (
     QPen,
     QWheelEvent,
 )
-from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
 
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
@@ -34,8 +34,14 @@ from yellow_ember.dsp.parameters import Impulse, Number, Option, Parameter, Swit
 HEIGHT = 30
 _STEPS = 100
 _FINE = 0.1
+_TOLD_MS = 6000
 _SETTLE_MS = 400
 _SPLIT = 20.0
+
+
+KEYS = (("Drag, wheel, arrows", "change; with Shift finer"), ("A digit or Enter", "type a value"),
+        ("Double-click or Backspace", "default"), ("LR at a bar's end", "left and right apart, or together"))
+"""What every control answers to, for the sheet of keys."""
 
 
 class ValueBar(QWidget):
@@ -47,6 +53,8 @@ class ValueBar(QWidget):
     """A file is to be chosen."""
     menu_opening = pyqtSignal(object)
     """The bar's menu, for others to add to."""
+    refused = pyqtSignal(str)
+    """What was typed is no value, and why."""
 
     def __init__(self, parameter: Parameter, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -324,20 +332,34 @@ class ValueBar(QWidget):
         return super().eventFilter(watched, event)
 
     def _finish_edit(self, *, keep: bool) -> None:
-        editor, self._editor = self._editor, None
+        editor = self._editor
         if editor is None:
             return
+        value = self._value
+        if keep:
+            try:
+                value = self.parameter.parse(editor.text())
+            except ValueError as reason:
+                self._refuse(editor, str(reason))
+                if editor.hasFocus():
+                    # It stays open, so that what was typed can be mended.
+                    return
+                keep = False
+        self._editor = None
         editor.removeEventFilter(self)
-        text = editor.text()
         editor.deleteLater()
         self.setFocus()
         if keep:
-            try:
-                value = self.parameter.parse(text)
-            except ValueError:
-                self.setToolTip(as_text(f"{text!r} is no value for {self.parameter.label}"))
-                return
             self._ask(value, commit=True)
+
+    def _refuse(self, editor: QLineEdit, reason: str) -> None:
+        """Say at once, beside what was typed, why it is no value."""
+        words = f"{editor.text()!r} is no value for {self.parameter.label}: {reason}"
+        editor.setStyleSheet(f"border: 2px solid {theme.AFTER.name()}")
+        editor.setAccessibleDescription(words)
+        editor.selectAll()
+        QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), as_text(words), self, self.rect(), _TOLD_MS)
+        self.refused.emit(words)
 
     # -- drawing ------------------------------------------------------------------------
 

@@ -7,13 +7,14 @@ import math
 import os
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.atomic import free_name
 from yellow_ember.files.conformed import conform_all
+from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import AudioWriter, writing
 from yellow_ember.plain_text import plain_file_name
@@ -43,21 +44,30 @@ class PrintOrder:
 
 @dataclass(frozen=True, slots=True)
 class Printed:
-    """What came of it: files, and by how many dB the ceiling held the mix down at most."""
+    """What came of it: files, and by how many dB the ceiling held the mix down at most.
+
+    left_out : why strips could not be printed, a sentence each
+    """
 
     files: tuple[Path, ...]
     ceiling_db: float
     clipped: int
+    left_out: tuple[str, ...] = ()
 
 
 def print_session(progress: Progress, session: Session, order: PrintOrder) -> Printed:
     """Print to new files in `order.folder`; no file that is there is touched.
 
-    A file appears only when all are whole.  AudioFileError where that can't be.
+    A file appears only when all are whole.  A strip that audio is missing of is left out, and the others are printed.
+    AudioFileError where none can be.
     """
     if not order.folder.is_dir():
         raise AudioFileError(f"there is no folder {order.folder}")
-    conform_all((strip.audio for strip in session.strips), session.rate)
+    troubles = {strip_id: trouble for strip_id in order.strips if (trouble := _what_is_missing(session, strip_id))}
+    able = tuple(strip_id for strip_id in order.strips if strip_id not in troubles)
+    if not able:
+        raise AudioFileError("; ".join(troubles.values()))
+    order = replace(order, strips=able)
     upstream = frozenset().union(*(session.upstream(strip_id) for strip_id in order.strips))
     factor = order.oversample or session.quality.printing
     graph = Graph(session, GraphSettings(factor, BLOCK, upstream))
@@ -80,7 +90,22 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
             position += frames
             progress((position - order.start) / (last - order.start))
         clipped = sum(writer.clipped for writer in writers.values())
-    return Printed(tuple(writer.path for writer in writers.values()), 20.0 * math.log10(least), clipped)
+    return Printed(tuple(writer.path for writer in writers.values()), 20.0 * math.log10(least), clipped,
+                   tuple(troubles.values()))
+
+
+def _what_is_missing(session: Session, strip_id: str) -> str:
+    """Why a strip can't be printed whole, "" where it can."""
+    name = "The mix" if strip_id == MASTER else session.strip(strip_id).name
+    upstream = session.upstream(strip_id)
+    for source in (strip for strip in session.strips if strip.id in upstream):
+        if source.audio is not None and not is_file(source.audio):
+            return f"{name} can't be printed: the audio of {source.name} is missing ({source.audio})"
+        try:
+            conform_all((source.audio,), session.rate)
+        except AudioFileError as error:
+            return f"{name} can't be printed: {error}"
+    return ""
 
 
 def _write_aligned(writer: AudioWriter, node: StripNode, position: int, frames: int, start: int, end: int) -> None:

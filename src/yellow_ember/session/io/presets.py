@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import functools
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -91,10 +92,11 @@ def shipped_presets() -> tuple[Preset, ...]:
     """The presets that come with the program, by source, then by name."""
     figures = json.loads(FIGURES_FILE.read_text("utf-8")) if FIGURES_FILE.exists() else {}
     presets = [read_preset(path) for path in SHIPPED.glob("*.json")]
-    return _sorted([replace(preset, **figures.get(preset.name, {})) for preset in presets])
+    return by_source([replace(preset, **figures.get(preset.name, {})) for preset in presets])
 
 
-def _sorted(presets: list[Preset]) -> tuple[Preset, ...]:
+def by_source(presets: Iterable[Preset]) -> tuple[Preset, ...]:
+    """Presets by source, then by name."""
     return tuple(sorted(presets, key=lambda preset: (SOURCES.index(preset.source), preset.name)))
 
 
@@ -106,12 +108,12 @@ def own_folder() -> Path:
 def own_presets() -> tuple[tuple[Preset, ...], tuple[str, ...]]:
     """The user's own presets, and what is wrong with files that can't be used."""
     found, troubles = read_own(own_folder(), lambda path: replace(read_preset(path), path=path))
-    return _sorted(found), troubles
+    return by_source(found), troubles
 
 
 def all_presets() -> tuple[Preset, ...]:
     """Shipped ones and the user's own, by source, then by name."""
-    return _sorted([*shipped_presets(), *own_presets()[0]])
+    return by_source([*shipped_presets(), *own_presets()[0]])
 
 
 def keep_preset(preset: Preset) -> Preset:
