@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Measure every shipped preset: heat and brightness on one sound, and what makes it as loud as it was before.
+"""Measure every shipped preset: what it adds and brightness on one sound, and what makes it as loud as it was before.
 
 The sound is the demo's dry mix, and then its drums alone, for what answers strokes.  Loudness is matched on the part
 of the demo that suits the preset, and written into its file.
@@ -83,7 +83,7 @@ def main() -> int:
     for preset in shipped_presets():
         after = run_whole(Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages), before, _BLOCK)
         found = character(before[:, settle:], after[:, settle:], rate)
-        figures[preset.name] = {"heat_db": round(found.heat_db, 1), "brightness": round(found.brightness, 2)}
+        figures[preset.name] = {"added_db": round(found.added_db, 1), "brightness": round(found.brightness, 2)}
     for path in SHIPPED.glob("*.json"):
         preset = read_preset(path)
         write_match(path, lambda found: found, matched(preset.stages, preset.source, rate), PRESET_VERSION)

@@ -18,7 +18,7 @@ from yellow_ember.engine.jobs.strip_prints import prints_folder
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
-from yellow_ember.measure.heat import added_part
+from yellow_ember.measure.comparison import added_part
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
 from yellow_ember.session.values.model import Loop, Session, new_stage
 

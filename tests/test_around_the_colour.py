@@ -10,8 +10,8 @@ import pytest
 from scipy.signal import resample_poly
 
 from tones import RATE, Signal, decibels, process
+from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.harshness import harsh_bands
-from yellow_ember.measure.heat import compare
 
 TIME = np.arange(RATE) / RATE
 

@@ -144,7 +144,7 @@ def test_measure(make_audio: MakeAudio, tmp_path: Path, capsys: pytest.CaptureFi
     assert run("measure", target, "--against", source, "--json") == 0
     found = json.loads(capsys.readouterr().out)
     assert found["frames"] == 144000
-    assert -60.0 < found["heat_db"] < 0.0
+    assert -60.0 < found["added_db"] < 0.0
     assert len(found["bands"]) == 31
     assert run("measure", source) == 0
     assert "integrated_lufs" in capsys.readouterr().out

@@ -343,16 +343,16 @@ def test_measuring_matches_within_a_tenth(strip_id: str, demo: Session, tmp_path
     session = add_stage(demo, strip_id, stage)
     session = set_parameter(session, strip_id, stage.id, "record_db", 9.0)
     found = measure_strip(quiet, session, strip_id)
-    assert -60.0 < found.comparison.heat_db < -10.0
+    assert -60.0 < found.comparison.added_db < -10.0
     matched = edit_strip(session, strip_id, lambda strip: strip.with_(match_db=found.offset_db))
     again = measure_strip(quiet, matched, strip_id)
     assert again.after.integrated_lufs + found.offset_db == pytest.approx(again.before.integrated_lufs, abs=0.1)
 
 
-def test_a_clean_strip_has_no_heat(demo: Session) -> None:
+def test_a_clean_strip_adds_nothing(demo: Session) -> None:
     session = add_stage(demo, "plucked-guitar", new_stage("trim"))
     found = measure_strip(quiet, session, "plucked-guitar")
-    assert found.comparison.heat_db < -200.0
+    assert found.comparison.added_db < -200.0
     assert found.offset_db == pytest.approx(0.0, abs=1e-6)
 
 

@@ -1,4 +1,4 @@
-"""Loudness against an independent implementation, heat against known additions."""
+"""Loudness against an independent implementation, what was added against known additions."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from yellow_ember.dsp.filters import tilt
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter
 from yellow_ember.measure.character import character
-from yellow_ember.measure.heat import compare
+from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.loudness import LoudnessScan, loudness
 
 RATE = 48000
@@ -88,18 +88,18 @@ def test_running_loudness_agrees_with_the_scan(rng: np.random.Generator) -> None
     assert meter.short_term == pytest.approx(loudness(sound, RATE).short_term_max_lufs, abs=0.3)
 
 
-# -- heat -----------------------------------------------------------------------------------
+# -- added ----------------------------------------------------------------------------------
 
 
 @SOURCES
 @pytest.mark.parametrize("level", [-30.0, -50.0, -70.0])
-def test_heat_reads_a_known_addition(source, level: float, rng: np.random.Generator) -> None:
+def test_added_reads_a_known_addition(source, level: float, rng: np.random.Generator) -> None:
     before = source(rng)
     added = rng.standard_normal(before.shape)
     added *= 10.0 ** (level / 20.0) * np.std(before) / np.std(added)
-    # Noise reaches up to 24 kHz and heat is read up to 20 kHz.
+    # Noise reaches up to 24 kHz and what was added is read up to 20 kHz.
     audible = 10.0 * np.log10(20.0 / 24.0) if source is musical else 0.0
-    assert compare(before, before + added, RATE, loop=True).heat_db == pytest.approx(level + audible, abs=1.0)
+    assert compare(before, before + added, RATE, loop=True).added_db == pytest.approx(level + audible, abs=1.0)
 
 
 def twice_round(before: Samples, system: Samples) -> Samples:
@@ -108,13 +108,13 @@ def twice_round(before: Samples, system: Samples) -> Samples:
 
 
 @SOURCES
-def test_filters_and_delays_are_no_heat(source, rng: np.random.Generator) -> None:
+def test_filters_and_delays_add_nothing(source, rng: np.random.Generator) -> None:
     before = source(rng)
     low, high = (4, 3000.0, "lowpass"), (2, 120.0, "highpass")
     for system in (sps.butter(*design, fs=RATE, output="sos") for design in (low, high)):
-        assert compare(before, twice_round(before, system), RATE, loop=True).heat_db < -90.0
-    assert compare(before, np.roll(before, 300, axis=1), RATE, loop=True).heat_db < -90.0
-    assert compare(before, -0.3 * before, RATE, loop=True).heat_db < -150.0
+        assert compare(before, twice_round(before, system), RATE, loop=True).added_db < -90.0
+    assert compare(before, np.roll(before, 300, axis=1), RATE, loop=True).added_db < -90.0
+    assert compare(before, -0.3 * before, RATE, loop=True).added_db < -150.0
 
 
 def test_tone_change_is_the_filters_response(rng: np.random.Generator) -> None:
@@ -140,7 +140,7 @@ def test_lengths_must_agree() -> None:
         compare(np.zeros((1, 100)), np.zeros((1, 99)), RATE)
 
 
-def test_character_is_heat_and_tilt(rng: np.random.Generator) -> None:
+def test_character_is_what_is_added_and_tilt(rng: np.random.Generator) -> None:
     spectrum = np.fft.rfft(rng.standard_normal((1, 4 * 48000)), axis=1)
     hz = np.fft.rfftfreq(4 * 48000, 1.0 / 48000.0)
     pink = np.fft.irfft(spectrum / np.sqrt(np.maximum(hz, 20.0)), axis=1)
@@ -151,6 +151,6 @@ def test_character_is_heat_and_tilt(rng: np.random.Generator) -> None:
     biquads(darker, np.array([tilt(700.0, -9.0, 48000.0)]), np.zeros((1, 1, 2)))
     found = character(pink, darker, 48000.0)
     assert -2.0 < found.brightness < -0.8
-    assert found.heat_db < -70.0
+    assert found.added_db < -70.0
     noisy = pink + 0.01 * rng.standard_normal(pink.shape)
-    assert character(pink, noisy, 48000.0).heat_db == pytest.approx(-20.0, abs=0.5)
+    assert character(pink, noisy, 48000.0).added_db == pytest.approx(-20.0, abs=0.5)

@@ -325,7 +325,7 @@ def test_shipped_presets() -> None:
                                                             "tame", "limit"}]
     assert len(driven) >= 60
     assert len(presets) >= 150
-    assert all(preset.heat_db is not None and preset.brightness is not None for preset in presets), (
+    assert all(preset.added_db is not None and preset.brightness is not None for preset in presets), (
         "script/measure_presets.py measures them")
     assert {preset.source for preset in driven} == set(SOURCES)
     assert len({preset.name.lower() for preset in presets}) == len(presets)

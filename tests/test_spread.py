@@ -49,7 +49,7 @@ def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Sp
     places = {strip_id: middle_hz(found) for strip_id, _, _, found in picture._lines}
     assert places[DRUMS] > 3.0 * places[BASS]
     assert picture.mark_at(DRUMS).x() > picture.mark_at(BASS).x()
-    assert "heat" in picture.accessibleDescription()
+    assert "added" in picture.accessibleDescription()
     at = picture.mark_at(BASS).toPoint()
     qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=at)
     qtbot.mouseMove(picture, at - QPoint(0, 40))

@@ -297,9 +297,9 @@ def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, 
     found.search.setText("megaphone voice")
     assert [preset.name for preset in found._shown] == ["Through a megaphone"]
     found.search.setText("")
-    found.order.setCurrentText("hottest first")
-    heats = [preset.heat_db for preset in found._shown]
-    assert heats == sorted(heats, reverse=True)
+    found.order.setCurrentText("most added first")
+    levels = [preset.added_db for preset in found._shown]
+    assert levels == sorted(levels, reverse=True)
     found.order.setCurrentText("darkest first")
     tones = [preset.brightness for preset in found._shown]
     assert tones == sorted(tones)

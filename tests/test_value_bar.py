@@ -163,14 +163,14 @@ def test_text_stands_out_enough(look: str) -> None:
         texts = (theme.TEXT, theme.DIM, theme.AFTER, theme.BEFORE) if ground is not theme.AFTER_FILL else (theme.TEXT,)
         for text in texts:
             assert theme.contrast(text, ground) >= 4.5
-    for heat_db in range(-60, -4, 5):
-        assert theme.contrast(theme.heat_text_colour(heat_db), theme.PANEL) >= 4.5
+    for added_db in range(-60, -4, 5):
+        assert theme.contrast(theme.added_text_colour(added_db), theme.PANEL) >= 4.5
 
 
-def test_heat_ramp_runs_from_coal_to_yellow(look: str) -> None:
-    levels = [theme.contrast(theme.heat_colour(db), QColor("black")) for db in range(-60, -4, 5)]
+def test_the_ramp_runs_from_coal_to_yellow(look: str) -> None:
+    levels = [theme.contrast(theme.added_colour(db), QColor("black")) for db in range(-60, -4, 5)]
     assert levels == sorted(levels)
-    assert theme.heat_colour(-300.0) == theme.heat_colour(-60.0)
+    assert theme.added_colour(-300.0) == theme.added_colour(-60.0)
 
 
 def test_the_look_follows_the_desktop_where_it_is_to(qapp: QApplication) -> None:

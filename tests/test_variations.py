@@ -70,9 +70,9 @@ def test_a_variation_is_what_the_strip_would_be(session: Session) -> None:
     assert [found.number for found in made] == [0, 1]
     for found, level in zip(made, (3.0, 30.0), strict=True):
         whole = measure_strip(quiet, set_parameter(session, STRIP, drive.id, "drive_db", level), STRIP)
-        assert found.heat_db == pytest.approx(whole.comparison.heat_db, abs=0.5)
+        assert found.added_db == pytest.approx(whole.comparison.added_db, abs=0.5)
         assert found.offset_db == pytest.approx(whole.offset_db, abs=0.1)
-    assert made[1].heat_db > made[0].heat_db + 10.0
+    assert made[1].added_db > made[0].added_db + 10.0
 
 
 def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Session) -> None:
@@ -83,8 +83,8 @@ def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Sess
     made = [found for share in shares
             for found in render_variations(quiet, session, VariationOrder(STRIP, drive.id, 0.7, 1), share)]
     assert sorted(found.number for found in made) == [0, 1, 2, 3, 4]
-    heats = [found.heat_db for found in sorted(made, key=lambda found: found.number)]
-    assert heats == sorted(heats)
+    levels = [found.added_db for found in sorted(made, key=lambda found: found.number)]
+    assert levels == sorted(levels)
 
 
 # -- the sheet --------------------------------------------------------------------------------
@@ -112,9 +112,9 @@ def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: 
     workspace = driven.workspace
     assert len(sheet.tiles) == 24
     assert all(tile.found is not None for tile in sheet.tiles)
-    sheet.order.setCurrentText("hottest first")
+    sheet.order.setCurrentText("most added first")
     first = sheet._grid.itemAtPosition(0, 0).widget()
-    assert first.found.heat_db == max(tile.found.heat_db for tile in sheet.tiles)
+    assert first.found.added_db == max(tile.found.added_db for tile in sheet.tiles)
     before = workspace.sessions.session
     qtbot.mouseClick(first, Qt.MouseButton.LeftButton)
     assert workspace.selection.strip.chain[0].params == first.found.values
@@ -177,14 +177,14 @@ def field(driven: MainWindow, qtbot: Any) -> BalanceField:
     return found
 
 
-def test_the_field_maps_heat_and_moves_the_stage(driven: MainWindow, field: BalanceField, qtbot: Any) -> None:
+def test_the_field_maps_what_is_added_and_moves_the_stage(driven: MainWindow, field: BalanceField, qtbot: Any) -> None:
     workspace, picture = driven.workspace, field.picture
-    assert picture.heat.shape == (4, 5)
-    assert np.all(np.diff(picture.heat.mean(axis=0)) > 0.0), "more drive is hotter"
+    assert picture.added.shape == (4, 5)
+    assert np.all(np.diff(picture.added.mean(axis=0)) > 0.0), "more drive adds more"
     assert np.all(np.diff(picture.brightness.mean(axis=1)) > 0.0), "up is brighter"
     assert picture.marks == [(*picture.point, "3")]
     qtbot.waitUntil(lambda: field.rounds >= 2, timeout=60000)
-    assert picture.heat.shape == (7, 9)
+    assert picture.added.shape == (7, 9)
     frame = picture._frame()
     at = QPointF(frame.left() + 0.75 * frame.width(), frame.bottom() - 0.25 * frame.height())
     qtbot.mouseClick(picture, Qt.MouseButton.LeftButton, pos=at.toPoint())
@@ -194,11 +194,11 @@ def test_the_field_maps_heat_and_moves_the_stage(driven: MainWindow, field: Bala
     assert kind.number("bright_db").position(params["bright_db"]) == pytest.approx(0.25, abs=0.01)
     assert workspace.sessions.document.undo_label == "Drive and Brightness"
     roughly = workspace.selection.strip.match_db
-    assert "heat" in field.state.text()
+    assert "added" in field.state.text()
     measured(qtbot, driven)
     assert workspace.selection.strip.match_db == pytest.approx(roughly, abs=1.5)
-    assert workspace.measurer.latest(STRIP).comparison.heat_db == pytest.approx(
-        bilinear(picture.heat, 0.75, 0.25), abs=4.0)
+    assert workspace.measurer.latest(STRIP).comparison.added_db == pytest.approx(
+        bilinear(picture.added, 0.75, 0.25), abs=4.0)
     picture.setFocus()
     qtbot.keyClick(picture, Qt.Key.Key_Right)
     assert workspace.selection.strip.chain[0].params["drive_db"] > params["drive_db"]

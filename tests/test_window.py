@@ -109,7 +109,7 @@ def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> Non
     found = workspace.measurer.latest("upright-bass")
     after = found.after.integrated_lufs + workspace.selection.strip.match_db
     assert after == pytest.approx(found.before.integrated_lufs, abs=0.1)
-    assert window.balance.numbers["Heat"].text().endswith("dB")
+    assert window.balance.numbers["Added"].text().endswith("dB")
     assert window.balance.numbers["Match offset"].text() == f"{workspace.selection.strip.match_db:+.2f} dB"
     assert f"match {workspace.selection.strip.match_db:+.2f} dB" in window.top_line.offset.text()
     qtbot.keyClick(window, Qt.Key.Key_B)

@@ -229,7 +229,7 @@ def _render(arguments: argparse.Namespace) -> int:
 
 
 def _measure(arguments: argparse.Namespace) -> int:
-    from yellow_ember.measure.heat import compare
+    from yellow_ember.measure.comparison import compare
     from yellow_ember.measure.loudness import LoudnessScan
 
     info = probe(arguments.file)
@@ -252,12 +252,12 @@ def _measure(arguments: argparse.Namespace) -> int:
         comparison = compare(before, after, info.rate)
         result |= {"against": str(arguments.against),
                    "loudness_offset_lu": reference.result().integrated_lufs - found.integrated_lufs,
-                   "heat_db": comparison.heat_db,
+                   "added_db": comparison.added_db,
                    "bands": [{"hz": float(hz), "before_db": float(b), "after_db": float(a), "added_db": float(added),
                               "tone_db": float(tone)}
                              for hz, b, a, added, tone in zip(
                                  comparison.bands, comparison.before_db, comparison.after_db,
-                                 comparison.added_db, comparison.tone_db, strict=True)]}
+                                 comparison.added_bands_db, comparison.tone_db, strict=True)]}
     if arguments.json:
         print(json.dumps(_finite(result), indent=1))
         return 0
@@ -406,7 +406,8 @@ def parser() -> argparse.ArgumentParser:
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
     sub.add_argument("--oversample", type=int, choices=FACTORS, help="default: the session's printing quality")
 
-    sub = command("measure", _measure, "measure loudness and peaks, and heat and tone change against another file")
+    sub = command("measure", _measure,
+                  "measure loudness and peaks; against another file, what was added and the tone change")
     sub.add_argument("file", type=Path, metavar="FILE")
     sub.add_argument("--against", type=Path, metavar="FILE", help="what the file was before processing")
     sub.add_argument("--json", action="store_true")

@@ -1,1 +1,1 @@
-"""What the user compares: loudness, spectra, tone change, heat."""
+"""What the user compares: loudness, spectra, tone change, what was added."""

@@ -7,18 +7,18 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.measure.heat import Comparison, compare
+from yellow_ember.measure.comparison import Comparison, compare
 
 _LOW_HZ, _HIGH_HZ = 60.0, 12000.0
 _HEARD_DB = 50.0
-_COLDEST_DB = -80.0
+_FAINTEST_DB = -80.0
 
 
 @dataclass(frozen=True, slots=True)
 class Character:
-    """heat_db : what is added against what is there, at least -80; brightness : dB an octave, up is brighter."""
+    """added_db : what is added against what is there, at least -80; brightness : dB an octave, up is brighter."""
 
-    heat_db: float
+    added_db: float
     brightness: float
 
 
@@ -36,4 +36,4 @@ def character_of(found: Comparison) -> Character:
              & (found.before_db > found.before_db.max() - _HEARD_DB))
     change = np.maximum(found.after_db, found.after_db.max() - 90.0) - found.before_db
     slope = float(np.polyfit(np.log2(found.bands[heard]), change[heard], 1)[0]) if heard.sum() > 2 else 0.0
-    return Character(max(found.heat_db, _COLDEST_DB), slope)
+    return Character(max(found.added_db, _FAINTEST_DB), slope)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yellow_ember.measure.heat import Comparison
+from yellow_ember.measure.comparison import Comparison
 
 REGIONS = (("boom", 0.0, 120.0), ("crowd", 2000.0, 5000.0), ("hiss", 8000.0, 20000.0))
 """What it is called, and from where to where in Hz."""
@@ -26,7 +26,7 @@ class Crowding:
 
 def crowding(found: Comparison) -> list[Crowding]:
     """The regions in which the additions stand out, the worst first."""
-    before, added, after = (10.0 ** (level / 10.0) for level in (found.before_db, found.added_db, found.after_db))
+    before, added, after = (10.0 ** (level / 10.0) for level in (found.before_db, found.added_bands_db, found.after_db))
     told = []
     for what, low, high in REGIONS:
         inside = (found.bands >= low) & (found.bands < high)

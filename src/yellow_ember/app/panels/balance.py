@@ -1,4 +1,4 @@
-"""Balance: tone change and added heat of the chosen strip, before against after, at equal loudness."""
+"""Balance: tone change and what was added by the chosen strip, before against after, at equal loudness."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class BandPicture(QWidget):
         self._match_db = 0.0
         self._fresh = False
         self.setMinimumHeight(170)
-        self.setAccessibleName("Spectra before and after, added heat, tone change")
+        self.setAccessibleName("Spectra before and after, what was added, tone change")
 
     def sizeHint(self) -> QSize:
         return QSize(260, 330)
@@ -83,9 +83,9 @@ class BandPicture(QWidget):
             painter.save()
             painter.setClipRect(frame)
             painter.setPen(Qt.PenStyle.NoPen)
-            for hz, added, after in zip(comparison.bands, comparison.added_db, comparison.after_db, strict=True):
+            for hz, added, after in zip(comparison.bands, comparison.added_bands_db, comparison.after_db, strict=True):
                 if added > axes.y_low:
-                    painter.setBrush(theme.heat_colour(added - after))
+                    painter.setBrush(theme.added_colour(added - after))
                     left, right = axes.x(hz * 10**-0.045), axes.x(hz * 10**0.045)
                     painter.drawRect(QRectF(QPointF(left, axes.y(added + self._match_db)),
                                             QPointF(right, frame.bottom())))
@@ -94,7 +94,7 @@ class BandPicture(QWidget):
             draw_line(painter, axes, comparison.bands, comparison.after_db + self._match_db, theme.AFTER)
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 14, frame.width(), 12),
                     [("before", theme.BEFORE), ("after", theme.AFTER),
-                     ("added", theme.heat_colour(-25.0))])
+                     ("added", theme.added_colour(-25.0))])
 
     def _paint_tone(self, painter: QPainter, frame: QRectF) -> None:
         self._title(painter, frame, "Tone change in third octaves, dB")
@@ -137,7 +137,7 @@ class KindBars(QWidget):
         if levels != self._levels:
             self._levels = levels
             self.setAccessibleDescription("" if levels is None else ", ".join(
-                f"{name} {heat_text(level)}" for name, level in zip(self._NAMES, levels, strict=True)))
+                f"{name} {added_text(level)}" for name, level in zip(self._NAMES, levels, strict=True)))
             self.update()
 
     @painted
@@ -153,28 +153,28 @@ class KindBars(QWidget):
             painter.setPen(theme.TEXT)
             words = "\u2013" if self._levels is None or level < -99.5 else f"{level:.0f}"
             painter.drawText(words_box, int(Qt.AlignmentFlag.AlignRight | middle), words)
-            share = (max(level, theme.COLDEST_DB - 20.0) - theme.COLDEST_DB + 20.0) / 75.0
+            share = (max(level, theme.FAINTEST_DB - 20.0) - theme.FAINTEST_DB + 20.0) / 75.0
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.GROUND)
             painter.drawRect(QRectF(box.left(), 20.0, box.width(), 6.0))
-            painter.setBrush(theme.heat_colour(level))
+            painter.setBrush(theme.added_colour(level))
             painter.drawRect(QRectF(box.left(), 20.0, min(max(share, 0.0), 1.0) * box.width(), 6.0))
 
 
-class HeatBar(QWidget):
-    """The one number of a strip's heat, on the ramp."""
+class AddedBar(QWidget):
+    """The one number of what a strip adds, on the ramp."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._heat_db = -math.inf
+        self._added_db = -math.inf
         self.setFixedHeight(16)
-        self.setAccessibleName("Heat")
-        self.setToolTip("Heat: the energy added that no tone change explains, in dB below the signal")
+        self.setAccessibleName("Added")
+        self.setToolTip("Added: the energy that no tone change explains, in dB below the signal")
 
-    def show_heat(self, heat_db: float) -> None:
-        if heat_db != self._heat_db:
-            self._heat_db = heat_db
-            self.setAccessibleDescription(heat_text(heat_db))
+    def show_added(self, added_db: float) -> None:
+        if added_db != self._added_db:
+            self._added_db = added_db
+            self.setAccessibleDescription(added_text(added_db))
             self.update()
 
     @painted
@@ -183,22 +183,22 @@ class HeatBar(QWidget):
         steps = 48
         painter.setPen(Qt.PenStyle.NoPen)
         for step in range(steps):
-            level = theme.COLDEST_DB + step / (steps - 1) * (theme.HOTTEST_DB - theme.COLDEST_DB)
-            colour = theme.heat_colour(level)
-            if level > self._heat_db:
+            level = theme.FAINTEST_DB + step / (steps - 1) * (theme.STRONGEST_DB - theme.FAINTEST_DB)
+            colour = theme.added_colour(level)
+            if level > self._added_db:
                 colour.setAlphaF(0.16)
             painter.setBrush(colour)
             painter.drawRect(QRectF(box.left() + step / steps * box.width(), box.top(),
                                     box.width() / steps + 0.6, box.height()))
-        if self._heat_db > theme.COLDEST_DB:
-            share = min((self._heat_db - theme.COLDEST_DB) / (theme.HOTTEST_DB - theme.COLDEST_DB), 1.0)
+        if self._added_db > theme.FAINTEST_DB:
+            share = min((self._added_db - theme.FAINTEST_DB) / (theme.STRONGEST_DB - theme.FAINTEST_DB), 1.0)
             x = box.left() + share * box.width()
             painter.setPen(QPen(theme.TEXT, 2.0))
             painter.drawLine(QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 3))
 
 
-def heat_text(heat_db: float) -> str:
-    return f"{heat_db:.1f} dB" if heat_db > -120.0 else "none"
+def added_text(added_db: float) -> str:
+    return f"{added_db:.1f} dB" if added_db > -120.0 else "none"
 
 
 def _lufs(value: float) -> str:
@@ -218,7 +218,7 @@ class Balance(QWidget):
         self._jobs, self._measurer, self._matcher, self._added = jobs, measurer, matcher, added
         self._dissector = dissector
         self.bands = BandPicture()
-        self.heat, self.kinds = HeatBar(), KindBars()
+        self.added_bar, self.kinds = AddedBar(), KindBars()
         self.warning = TextLabel()
         self.warning.setWordWrap(True)
         self.warning.setStyleSheet(f"color: {theme.AFTER.name()}")
@@ -233,7 +233,7 @@ class Balance(QWidget):
         head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
-        for row, name in enumerate(("Heat", "Loudness before", "Loudness after", "Match offset", "Crest change")):
+        for row, name in enumerate(("Added", "Loudness before", "Loudness after", "Match offset", "Crest change")):
             label, number = TextLabel(name), TextLabel()
             label.setStyleSheet(f"color: {theme.DIM.name()}")
             number.setFont(theme.font(9.5, bold=True))
@@ -280,7 +280,7 @@ class Balance(QWidget):
         layout.setSpacing(5)
         layout.addLayout(head)
         layout.addWidget(self.bands, 1)
-        layout.addWidget(self.heat)
+        layout.addWidget(self.added_bar)
         layout.addWidget(self.kinds)
         layout.addWidget(self.warning)
         layout.addLayout(grid)
@@ -338,14 +338,14 @@ class Balance(QWidget):
 
     def _show_numbers(self, strip: Strip, found: StripMeasurement | None) -> None:
         if found is None:
-            self.heat.show_heat(-math.inf)
+            self.added_bar.show_added(-math.inf)
             for number in self.numbers.values():
                 number.setText("\u2013")
             return
         after = found.after.integrated_lufs + strip.match_db
-        heat = found.comparison.heat_db
-        self.heat.show_heat(heat)
-        self.numbers["Heat"].setText(heat_text(heat))
+        level = found.comparison.added_db
+        self.added_bar.show_added(level)
+        self.numbers["Added"].setText(added_text(level))
         self.numbers["Loudness before"].setText(_lufs(found.before.integrated_lufs))
         self.numbers["Loudness after"].setText(_lufs(after))
         sides = (("Loudness before", found.before, 0.0), ("Loudness after", found.after, strip.match_db))

@@ -83,7 +83,7 @@ class Bench(QWidget):
         self.variations.setToolTip("This stage in two dozen ways, equally loud, to click through")
         self.variations.clicked.connect(self.open_variations)
         self.field = QPushButton("Field\u2026")
-        self.field.setToolTip("Drive along, tone up: a map of heat on which the stage is a point to be dragged")
+        self.field.setToolTip("Drive along, tone up: a map of what is added, with the stage as a point to drag")
         self.field.clicked.connect(self.open_field)
         self.macros = MacroRow(self._sessions, self._selection)
         self.macro_button = QPushButton("Macros\u2026")

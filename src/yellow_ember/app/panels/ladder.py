@@ -208,10 +208,11 @@ class Ladder(QWidget):
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
         where = foot.adjusted(21, 0, -4, 0)
         found = self._dissector.of(self._selection.strip_id)
-        heat = None if found is None else found.stages.get(stage.id)
-        if heat is not None:
-            painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5), theme.heat_colour(heat))
-            text += f", heat {heat:.0f}" if heat > -99.5 else ", no heat"
+        added_db = None if found is None else found.stages.get(stage.id)
+        if added_db is not None:
+            painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5),
+                             theme.added_colour(added_db))
+            text += f", added {added_db:.0f}" if added_db > -99.5 else ", nothing added"
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
         painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
 

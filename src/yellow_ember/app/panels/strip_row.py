@@ -1,4 +1,4 @@
-"""One strip in the desk: name, glyphs of its stages, level, heat, mute, solo, link, and how it is played."""
+"""One strip in the desk: name, glyphs of its stages, level, what it adds, mute, solo, link, and how it is played."""
 
 from __future__ import annotations
 
@@ -36,14 +36,14 @@ from yellow_ember.session.values.model import Send, Strip, StripKind
 ROW = 40
 _INDENT = 12
 _BUTTON = 18
-_MARK, _HEAT = 12, 20
+_MARK, _FIGURE = 12, 20
 _GLYPHS = 4
 """So many stages are drawn."""
 
 
-def heat_figure(heat_db: float) -> str:
-    """Heat in as few letters as a row has room for."""
-    return f"{heat_db:.0f}" if heat_db > -99.5 else "\u2013"
+def added_figure(added_db: float) -> str:
+    """What was added in as few letters as a row has room for."""
+    return f"{added_db:.0f}" if added_db > -99.5 else "\u2013"
 
 
 KEYS = (("Up, Down", "another strip"), ("Shift+Up, Shift+Down", "choose several"),
@@ -128,7 +128,7 @@ class StripRow(QWidget):
 
     def _level_box(self) -> QRectF:
         left = 10 + self._depth * _INDENT
-        return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - _HEAT - 6, 6)
+        return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - _FIGURE - 6, 6)
 
     def _mark_box(self) -> QRectF:
         return QRectF(self.width() - 8 - _MARK, ROW - 14.5, _MARK, 9)
@@ -168,11 +168,11 @@ class StripRow(QWidget):
         draw_level(painter, self._level_box(), self._vu, self._peak, self._sessions.session.reference_dbfs)
         found = self._measurer.latest(self.strip_id)
         box = self._level_box()
-        figure_box = QRectF(box.right() + 2, box.top() - 5, _HEAT, 14)
+        figure_box = QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
         figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if found is not None and strip.chain:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.heat_colour(found.comparison.heat_db))
+            painter.setBrush(theme.added_colour(found.comparison.added_db))
             painter.drawRect(QRectF(box.left(), box.bottom() + 2, box.width(), 2.5))
         if self._match is not MatchState.MATCHED:
             # What is not matched yet is not measured either: the mark stands in the figure's place.
@@ -181,8 +181,8 @@ class StripRow(QWidget):
             painter.drawText(figure_box, figure_at, "\u2260")
         elif found is not None and strip.chain:
             painter.setFont(theme.font(7.5))
-            painter.setPen(theme.heat_text_colour(found.comparison.heat_db))
-            painter.drawText(figure_box, figure_at, heat_figure(found.comparison.heat_db))
+            painter.setPen(theme.added_text_colour(found.comparison.added_db))
+            painter.drawText(figure_box, figure_at, added_figure(found.comparison.added_db))
         self._paint_mark(painter)
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:

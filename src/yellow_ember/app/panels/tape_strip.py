@@ -163,7 +163,7 @@ class TapeStrip(QWidget):
             if added is not None and added.part.strip_id == self._selection.strip_id:
                 scale = 10.0 ** (self._selection.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, added.wave * scale, found.start, found.end, filled=True,
-                                 colour=theme.heat_colour(added.against_db))
+                                 colour=theme.added_colour(added.against_db))
             elif self._selection.strip.chain:
                 scale = 10.0 ** (self._selection.strip.match_db / 20.0)
                 self._paint_wave(painter, wave, found.wave_after * scale, found.start, found.end, filled=False)

@@ -147,7 +147,7 @@ class CompareSwitch(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         part = self.width() / 3
-        colours = (theme.BEFORE, theme.AFTER, theme.heat_colour(-18.0))
+        colours = (theme.BEFORE, theme.AFTER, theme.added_colour(-18.0))
         for place, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):
             lit = place == self.lit
             box = QRectF(place * part + 0.5, 0.5, part - 1, self.height() - 1)

@@ -412,8 +412,8 @@ class Picture(QWidget):
         width = 0.5 * frame.width() / curve.x.size
         for order, level in zip(curve.x, curve.y, strict=True):
             x = axes.x(float(order))
-            # Relative to the fundamental, which is no heat; all others are.
-            colour = theme.BEFORE if order == 1 else theme.heat_colour(float(level))
+            # Relative to the fundamental, which was there; all others were added.
+            colour = theme.BEFORE if order == 1 else theme.added_colour(float(level))
             painter.fillRect(QRectF(QPointF(x - width / 2, axes.y(float(level))),
                                     QPointF(x + width / 2, frame.bottom())), colour)
             painter.setPen(theme.DIM)

@@ -35,7 +35,7 @@ _ROUNDS = ((5, 4), (9, 7), (17, 13))
 _SECONDS = 1.0
 _FACTOR = 2
 _SETTLE_SECONDS = 0.3
-_HEAT_STEP_DB = 6.0
+_ADDED_STEP_DB = 6.0
 _STEP = 0.02
 _IMAGE = (96, 72)
 
@@ -48,7 +48,7 @@ class FieldPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.heat: Samples | None = None
+        self.added: Samples | None = None
         self.brightness: Samples | None = None
         self.point = (0.5, 0.5)
         self.marks: list[tuple[float, float, str]] = []
@@ -65,25 +65,25 @@ class FieldPicture(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(560, 420)
 
-    def show_map(self, heat: Samples | None, brightness: Samples | None) -> None:
+    def show_map(self, added: Samples | None, brightness: Samples | None) -> None:
         """Maps (rows, columns), the first row at the bottom."""
-        self.heat, self.brightness = heat, brightness
+        self.added, self.brightness = added, brightness
         self._image, self._lines, self._kept_tone = None, [], []
-        if heat is not None and brightness is not None and np.all(np.isfinite(heat)):
-            self._image = self._painted(heat)
-            low, high = float(heat.min()), float(heat.max())
-            first = np.ceil(low / _HEAT_STEP_DB) * _HEAT_STEP_DB
-            self._lines = [(level, contour(heat, level)) for level in np.arange(first, high, _HEAT_STEP_DB)]
+        if added is not None and brightness is not None and np.all(np.isfinite(added)):
+            self._image = self._painted(added)
+            low, high = float(added.min()), float(added.max())
+            first = np.ceil(low / _ADDED_STEP_DB) * _ADDED_STEP_DB
+            self._lines = [(level, contour(added, level)) for level in np.arange(first, high, _ADDED_STEP_DB)]
             self._kept_tone = contour(brightness, 0.0)
         self.update()
 
-    def _painted(self, heat: Samples) -> QImage:
+    def _painted(self, added: Samples) -> QImage:
         width, height = _IMAGE
         image = QImage(width, height, QImage.Format.Format_RGB32)
         for row in range(height):
             for column in range(width):
-                level = bilinear(heat, column / (width - 1), 1.0 - row / (height - 1))
-                image.setPixel(column, row, theme.heat_colour(level).rgb())
+                level = bilinear(added, column / (width - 1), 1.0 - row / (height - 1))
+                image.setPixel(column, row, theme.added_colour(level).rgb())
         return image
 
     def _frame(self) -> QRectF:
@@ -218,7 +218,8 @@ class BalanceField(ToolWindow):
         layout.addLayout(top)
         layout.addWidget(self.picture, 1)
         layout.addWidget(self.state)
-        hint = TextLabel("Colour and lines: heat in dB, equally loud. Dashed: the tone is kept. Framed: snapshots. "
+        hint = TextLabel("Colour and lines: what is added in dB, equally loud. Dashed: the tone is kept. "
+                         "Framed: snapshots. "
                       "Drag the point, or use the arrow keys.")
         hint.setStyleSheet(f"color: {theme.DIM.name()}")
         hint.setWordWrap(True)
@@ -280,8 +281,8 @@ class BalanceField(ToolWindow):
         values = self._stage().params
         words = f"{x.label} {x.text(values[x.id])}, {y.label} {y.text(values[y.id])}"
         if self._maps:
-            heat, brightness = (bilinear(self._maps[name], *self.picture.point) for name in ("heat", "brightness"))
-            words += f":  heat {heat:.0f} dB, {tone_words(brightness)}"
+            added, brightness = (bilinear(self._maps[name], *self.picture.point) for name in ("added", "brightness"))
+            words += f":  added {added:.0f} dB, {tone_words(brightness)}"
         self.state.setText(words)
 
     # -- the map ------------------------------------------------------------------------
@@ -296,7 +297,7 @@ class BalanceField(ToolWindow):
 
     def _take(self, found: Variation) -> None:
         row, column = self._asked[found.number]
-        for name, value in (("heat", found.heat_db), ("brightness", found.brightness), ("offset", found.offset_db)):
+        for name, value in (("added", found.added_db), ("brightness", found.brightness), ("offset", found.offset_db)):
             self._coming[name][row, column] = value
 
     def _fail(self, reason: str) -> None:
@@ -307,7 +308,7 @@ class BalanceField(ToolWindow):
         self._round += 1
         self._maps = self._coming
         self.rounds += 1
-        self.picture.show_map(self._maps["heat"], self._maps["brightness"])
+        self.picture.show_map(self._maps["added"], self._maps["brightness"])
         self._show_state()
 
     def _begin(self) -> None:
@@ -315,13 +316,13 @@ class BalanceField(ToolWindow):
         self._settle = _SETTLE_SECONDS
         x, y = self._numbers
         stage = self._stage()
-        coming = {name: np.full((rows, columns), np.nan) for name in ("heat", "brightness", "offset")}
+        coming = {name: np.full((rows, columns), np.nan) for name in ("added", "brightness", "offset")}
         for name, old in self._maps.items():
             coming[name][::2, ::2] = old
         self._asked, asked = [], []
         for row in range(rows):
             for column in range(columns):
-                if np.isnan(coming["heat"][row, column]):
+                if np.isnan(coming["added"][row, column]):
                     self._asked.append((row, column))
                     asked.append({**stage.params, x.id: x.clamp(x.at(column / (columns - 1))),
                                   y.id: y.clamp(y.at(row / (rows - 1)))})

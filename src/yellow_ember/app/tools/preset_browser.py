@@ -52,8 +52,8 @@ _ANY = "all"
 _FAVOURITES, _RECENT, _OWN = "favourites", "kept lately", "your own"
 _SORTS: dict[str, Callable[[Preset], float]] = {
     "source": lambda preset: 0.0,
-    "coolest first": lambda preset: _or_last(preset.heat_db),
-    "hottest first": lambda preset: -_or_last(preset.heat_db, -1.0),
+    "least added first": lambda preset: _or_last(preset.added_db),
+    "most added first": lambda preset: -_or_last(preset.added_db, -1.0),
     "darkest first": lambda preset: _or_last(preset.brightness),
     "brightest first": lambda preset: -_or_last(preset.brightness, -1.0)}
 
@@ -180,8 +180,8 @@ class PresetBrowser(Audition):
             mine = "  (yours)" if preset.path is not None else ""
             star = "\u2605 " if preset.name in settings.favourites else ""
             item = QListWidgetItem(f"{star}{preset.name}{mine}    {preset.source}, {preset.intention}")
-            if preset.heat_db is not None:
-                item.setForeground(theme.heat_text_colour(preset.heat_db))
+            if preset.added_db is not None:
+                item.setForeground(theme.added_text_colour(preset.added_db))
             item.setToolTip("\n".join(filter(None, (preset.note, settings.notes.get(preset.name)))))
             self.list.addItem(item)
         self.list.setCurrentRow(-1)
@@ -216,8 +216,8 @@ class PresetBrowser(Audition):
         chosen = self.chosen
         if chosen is None:
             return
-        figures = "" if chosen.heat_db is None or chosen.brightness is None else (
-            f"  <i>heat {chosen.heat_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
+        figures = "" if chosen.added_db is None or chosen.brightness is None else (
+            f"  <i>added {chosen.added_db:.0f} dB, {tone_words(chosen.brightness)}</i>")
         self.note.setText(f"<b>{escaped(key)}</b>: {escaped(chosen.note)}{figures}")
         self.own_note.setEnabled(True)
         self.own_note.setText(self._settings.notes.get(key, ""))

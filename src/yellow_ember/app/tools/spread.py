@@ -27,7 +27,7 @@ from yellow_ember.app.widgets.text import TextLabel, escaped
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number, as_pair
-from yellow_ember.measure.heat import Comparison
+from yellow_ember.measure.comparison import Comparison
 from yellow_ember.session.edits.edits import set_parameter
 from yellow_ember.session.values.model import Strip
 
@@ -49,7 +49,7 @@ def leaning(strip: Strip) -> tuple[StageSettings, str] | None:
 
 def middle_hz(found: Comparison) -> float:
     """Where the middle of what was added lies, by ear."""
-    power = 10.0 ** (found.added_db / 10.0)
+    power = 10.0 ** (found.added_bands_db / 10.0)
     return float(2.0 ** (np.sum(power * np.log2(found.bands)) / max(float(power.sum()), 1e-30)))
 
 
@@ -76,7 +76,7 @@ class SpreadPicture(QWidget):
         """Id, mark, colour and measurement of each strip."""
         self._lines = lines
         self.setAccessibleDescription(", ".join(
-            f"{mark}: heat {found.heat_db:.0f} dB around {middle_hz(found):.0f} Hz" for _, mark, _, found in lines))
+            f"{mark}: added {found.added_db:.0f} dB around {middle_hz(found):.0f} Hz" for _, mark, _, found in lines))
         self.update()
 
     def _axes(self) -> Axes:
@@ -87,7 +87,7 @@ class SpreadPicture(QWidget):
     def _curve(self, found: Comparison) -> np.ndarray:
         if self.view == 0:
             total = 10.0 * math.log10(max(float(np.sum(10.0 ** (found.after_db / 10.0))), 1e-12))
-            return found.added_db - total
+            return found.added_bands_db - total
         heard = found.before_db > found.before_db.max() - 60.0
         return np.where(heard, found.tone_db - np.nanmean(found.tone_db[heard]), np.nan)
 

@@ -39,12 +39,12 @@ from yellow_ember.session.values.model import Session
 
 _ACROSS = 6
 _NOTHING = "nothing more"
-_ORDERS = ("as they were made", "coolest first", "hottest first", "darkest first", "brightest first")
+_ORDERS = ("as they were made", "least added first", "most added first", "darkest first", "brightest first")
 _REACH_DB = 12.0
 
 
 class Tile(QWidget):
-    """One variation: its wave in the colour of its heat, its change of tone, its figures."""
+    """One variation: its wave in the colour of what it adds, its change of tone, its figures."""
 
     chosen = pyqtSignal()
     taken = pyqtSignal()
@@ -66,7 +66,7 @@ class Tile(QWidget):
 
     def show_found(self, found: Variation) -> None:
         self.found = found
-        words = f"heat {found.heat_db:.0f} dB, {tone_words(found.brightness)}"
+        words = f"added {found.added_db:.0f} dB, {tone_words(found.brightness)}"
         self.setAccessibleDescription(words)
         self.setToolTip(f"<b>{escaped(self.label)}</b><br>{escaped(words)}<br>"
                         f"matched by {found.offset_db:+.1f} dB")
@@ -106,7 +106,7 @@ class Tile(QWidget):
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
         painter.drawText(box.adjusted(5, 0, -5, -3), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom),
-                         f"{found.heat_db:.0f} dB, {tone_words(found.brightness)}")
+                         f"{found.added_db:.0f} dB, {tone_words(found.brightness)}")
 
     def _paint_wave(self, painter: QPainter, box: QRectF, found: Variation) -> None:
         xs = np.linspace(box.left(), box.right(), len(found.wave))
@@ -115,7 +115,7 @@ class Tile(QWidget):
         points = [QPointF(x, middle - float(y) * half) for x, y in zip(xs, high, strict=True)]
         points += [QPointF(x, middle - float(y) * half) for x, y in zip(xs[::-1], low[::-1], strict=True)]
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.heat_colour(found.heat_db))
+        painter.setBrush(theme.added_colour(found.added_db))
         painter.drawPolygon(QPolygonF(points))
 
     def _paint_tone(self, painter: QPainter, box: QRectF, found: Variation) -> None:
@@ -289,7 +289,7 @@ class VariationSheet(TryingWindow):
             found = tile.found
             if found is None:
                 return 1e9
-            return {"coolest first": found.heat_db, "hottest first": -found.heat_db,
+            return {"least added first": found.added_db, "most added first": -found.added_db,
                     "darkest first": found.brightness, "brightest first": -found.brightness}.get(
                         self.order.currentText(), float(found.number))
 

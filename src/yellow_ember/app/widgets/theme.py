@@ -27,23 +27,23 @@ _ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FI
         COMFORT)
 _LEAST_CONTRAST = 4.5
 
-COLDEST_DB, HOTTEST_DB = -60.0, -5.0
+FAINTEST_DB, STRONGEST_DB = -60.0, -5.0
 _look = "dark"
 FAMILY = "Manrope"
 _FONTS = Path(__file__).parents[2] / "data" / "fonts"
 
 
-def heat_colour(heat_db: float) -> QColor:
-    """The one ramp for heat: dull coal at -60 dB and below, yellow-white at -5 dB and above."""
-    if math.isnan(heat_db):
-        heat_db = COLDEST_DB
-    place = min(max((heat_db - COLDEST_DB) / (HOTTEST_DB - COLDEST_DB), 0.0), 1.0)
+def added_colour(added_db: float) -> QColor:
+    """The one ramp for what was added: dull coal at -60 dB and below, yellow-white at -5 dB and above."""
+    if math.isnan(added_db):
+        added_db = FAINTEST_DB
+    place = min(max((added_db - FAINTEST_DB) / (STRONGEST_DB - FAINTEST_DB), 0.0), 1.0)
     return QColor(*_ramp_at(round(place * _RAMP_STEPS)))
 
 
-def heat_text_colour(heat_db: float) -> QColor:
+def added_text_colour(added_db: float) -> QColor:
     """The ramp's colour, brought towards that of text as far as words in it need to be read."""
-    colour = heat_colour(heat_db)
+    colour = added_colour(added_db)
     for share in range(0, 101, 5):
         mixed = QColor(*(round(a + share / 100.0 * (b - a)) for a, b in zip(
             colour.getRgb()[:3], TEXT.getRgb()[:3], strict=True)))

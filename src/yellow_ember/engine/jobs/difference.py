@@ -15,7 +15,7 @@ from yellow_ember.engine.jobs.strip_prints import prints_folder, trim_prints
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.atomic import cannot_write, replacing
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.measure.heat import added_part
+from yellow_ember.measure.comparison import added_part
 from yellow_ember.session.values.model import Session
 
 LOUDER_MOST_DB = 40.0

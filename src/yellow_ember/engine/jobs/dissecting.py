@@ -12,7 +12,7 @@ from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import BLOCK, capture_strip
 from yellow_ember.measure.anatomy import PROBE_HZ, Anatomy, anatomy
-from yellow_ember.measure.heat import compare
+from yellow_ember.measure.comparison import compare
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.values.model import Session
 
@@ -22,7 +22,7 @@ _QUIETEST_DB, _LOUDEST_DB = -40.0, -6.0
 
 @dataclass(frozen=True, slots=True)
 class Dissection:
-    """stages : what each adds to what enters it, in dB of heat, by id; kinds : of all stages together"""
+    """stages : what each adds to what enters it, in dB below the signal, by id; kinds : of all stages together"""
 
     strip_id: str
     stages: dict[str, float]
@@ -41,7 +41,7 @@ def dissect_strip(progress: Progress, session: Session, strip_id: str) -> Dissec
         entering = sound
         sound = run_in_loop(strip_chain(session, strip_id, (stage,), entering.shape[0]), entering, dry.loop.start,
                             session.rate)
-        added[stage.id] = compare(entering, sound, session.rate, loop=True).heat_db
+        added[stage.id] = compare(entering, sound, session.rate, loop=True).added_db
         progress((done + 2) / steps)
     level = float(np.sqrt(np.mean(dry.before**2))) * np.sqrt(2.0)
     level = min(max(level, gain(_QUIETEST_DB)), gain(_LOUDEST_DB))

@@ -15,7 +15,7 @@ from yellow_ember.engine.jobs.level_law import excerpt_of
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.measure.heat import Comparison, compare
+from yellow_ember.measure.comparison import Comparison, compare
 from yellow_ember.measure.loudness import Loudness, loudness
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.values.model import MASTER, Loop, Session

@@ -13,7 +13,7 @@ from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture, capture_strip, wave_of
 from yellow_ember.measure.character import character_of
-from yellow_ember.measure.heat import compare
+from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits.edits import edit_strip, replace_stage
 from yellow_ember.session.values.model import Session
@@ -42,7 +42,7 @@ class Variation:
 
     number: int
     values: Values
-    heat_db: float
+    added_db: float
     brightness: float
     offset_db: float
     tone_db: Samples
@@ -72,7 +72,7 @@ def render_variations(progress: Progress, session: Session, order: VariationOrde
                         comparison.after_db - comparison.before_db + offset, np.nan)
         columns = wave_of(after)
         step = max(1, len(columns) // _COLUMNS)
-        yield Variation(number, values, character.heat_db, character.brightness, offset, tone,
+        yield Variation(number, values, character.added_db, character.brightness, offset, tone,
                         columns[::step] * 10.0 ** (offset / 20.0))
         progress(0.1 + 0.9 * (done + 1) / len(asked))
 

@@ -36,7 +36,7 @@ INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
 _NAMES = ("format", "version", "name", "source", "intention", "note", "match_db", "stages", "macros")
 SHIPPED = Path(__file__).parents[2] / "data" / "presets"
 FIGURES_FILE = Path(__file__).parents[2] / "data" / "preset-figures.json"
-"""Heat and brightness of the shipped presets on the demo's dry mix and drums, by script/measure_presets.py."""
+"""What the shipped presets add to the demo's dry mix and drums, and their brightness: script/measure_presets.py."""
 SUITABLE: dict[str, tuple[str, ...]] = {
     "drums": ("brushed-drums",), "bass": ("upright-bass",), "guitar": ("plucked-guitar",), "keys": ("harmonium",),
     "voice": ("ships-announcer",), "bus": (), "master": (), "effect": ()}
@@ -49,7 +49,7 @@ class Preset:
 
     source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
     match_db : what made it as loud as what went in where it was made
-    heat_db, brightness : `measure.character` on a common sound, None where it was not measured
+    added_db, brightness : `measure.character` on a common sound, None where it was not measured
     """
 
     name: str
@@ -60,7 +60,7 @@ class Preset:
     macros: tuple[Macro, ...] = ()
     match_db: float = 0.0
     path: Path | None = None
-    heat_db: float | None = None
+    added_db: float | None = None
     brightness: float | None = None
 
 

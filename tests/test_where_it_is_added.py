@@ -1,4 +1,4 @@
-"""Where the heat is: kinds of what is added, each stage's share, crowded regions and what helps; on all panels."""
+"""Where it is added: kinds of what is added, each stage's share, crowded regions and what helps; on all panels."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.jobs.dissecting import dissect_strip
 from yellow_ember.measure.anatomy import PROBE_HZ, Anatomy, anatomy
+from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.crowding import crowding
-from yellow_ember.measure.heat import compare
 from yellow_ember.session.edits.edits import add_stage, edit_stage, replace_stage, set_parameter
 from yellow_ember.session.edits.remedies import remedy
 from yellow_ember.session.values.model import Loop, Session, new_stage
@@ -81,7 +81,7 @@ def test_stages_show_what_they_are(kind: str, params: dict[str, object], name: s
     assert set(found.stages) == {stage.id}
 
 
-def test_each_stage_has_its_own_heat(demo: Session) -> None:
+def test_each_stage_adds_its_own(demo: Session) -> None:
     session = demo.with_(loop=Loop(10 * RATE, 12 * RATE))
     for kind in ("eq", "drive", "trim", "bits"):
         session = add_stage(session, STRIP, new_stage(kind))

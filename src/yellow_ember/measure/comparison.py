@@ -1,4 +1,4 @@
-"""Heat: the part of a stage's output that no linear tone change of its input explains.
+"""What was added: the part of a stage's output that no linear tone change of its input explains.
 
 Non-coherent output power (Bendat and Piersol, Random Data, 4th ed., section 6.1): output
 power less what the best linear system makes of the input.  The linear system is fitted
@@ -27,23 +27,23 @@ _RIDGE = 1e-14
 class Comparison:
     """Before against after.
 
-    heat_db : non-coherent power against coherent output power; -inf where nothing is added
+    added_db : non-coherent power against coherent output power; -inf where nothing is added
     bands : third-octave centres in Hz
     before_db, after_db : band levels in dBFS (mean square, full-scale sine = -3 dB)
-    added_db : band levels of the non-coherent part
+    added_bands_db : band levels of the non-coherent part
     tone_db : change of each band by the coherent part, nan where the input has nothing
     """
 
-    heat_db: float
+    added_db: float
     bands: Samples
     before_db: Samples
     after_db: Samples
-    added_db: Samples
+    added_bands_db: Samples
     tone_db: Samples
 
 
 def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False) -> Comparison:
-    """Tone change and heat between two aligned signals (channels, frames) of the same length.
+    """Tone change and what was added between two aligned signals (channels, frames) of the same length.
 
     loop : both are one turn of a loop that came round before, and are not padded.
     A single-channel input may meet a two-channel output.
@@ -62,11 +62,11 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
     explained_power = band_sums(explained * scale, hz)
     audible = (hz >= 20.0) & (hz <= 20000.0)
     total_added, total = float(added[audible].sum()), float(explained[audible].sum())
-    heat = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
+    level = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
     quiet = before_power < 1e-9 * max(float(before_power.max()), 1e-20)
     with np.errstate(divide="ignore", invalid="ignore"):
         tone = np.where(quiet, np.nan, 10.0 * np.log10(explained_power / before_power * (x.shape[0] / y.shape[0])))
-    return Comparison(heat, BAND_CENTRES, _db(before_power / x.shape[0]), _db(after_power / y.shape[0]),
+    return Comparison(level, BAND_CENTRES, _db(before_power / x.shape[0]), _db(after_power / y.shape[0]),
                       _db(added_power / y.shape[0]), tone)
 
 
