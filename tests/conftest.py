@@ -95,11 +95,13 @@ def open_window(qapp: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> Itera
     from PyQt6.QtWidgets import QMessageBox
 
     from yellow_ember.app.main_window import MainWindow
-    from yellow_ember.app.state.settings import Settings
+    from yellow_ember.app.state.settings import Settings, settings_file
     from yellow_ember.app.widgets import theme
     from yellow_ember.app.workspace import Workspace
 
     theme.apply(qapp)
+    # What other tests have set is nothing to this one.
+    settings_file().unlink(missing_ok=True)
     opened: list[MainWindow] = []
 
     def open_it(path: Path | None = DRY_DEMO, settings: Settings | None = None) -> MainWindow:

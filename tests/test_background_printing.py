@@ -42,7 +42,7 @@ def edit(window: MainWindow, drive_db: float) -> None:
 
 def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot: Any) -> None:
     wait_for(qtbot, driven, PrintState.PRINTED)
-    assert "plays from its print" in driven.desk.rows[BASS].accessibleDescription()
+    assert "frozen" in driven.desk.rows[BASS].accessibleDescription()
     workspace = driven.workspace
     assert [found.strip_id for found in workspace.playback.engine._prints.prints] == [BASS]
     edit(driven, 20.0)

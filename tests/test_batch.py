@@ -181,6 +181,6 @@ def test_what_can_t_be_begun_is_said(batch_window: BatchWindow, qtbot: Any) -> N
     finished(qtbot, batch_window)
     assert "not 'title'" in batch_window.state.text()
     batch_window.inputs.selectAll()
-    batch_window.buttons["Take out"].click()
+    batch_window.buttons["Remove"].click()
     batch_window.buttons["Start"].click()
     assert "nothing in the list" in batch_window.state.text()

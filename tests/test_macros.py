@@ -144,7 +144,7 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) ->
     window.ladder.add("drive")
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
-    next(action for action in menu.actions() if action.text() == "Put into a new macro").trigger()
+    next(action for action in menu.actions() if action.text() == "Add to a new macro").trigger()
     macro = workspace.selection.strip.macros[0]
     assert macro.name == "Drive, macro 1"
     bar = window.bench.macros.bars[macro.id]
@@ -159,7 +159,7 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) ->
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
     assert [action.text() for action in menu.actions() if action.text()] == [
-        f"Take out of {macro.name}", "Put into a new macro"]
+        f"Remove from {macro.name}", "Add to a new macro"]
     menu.actions()[1].trigger()
     assert workspace.selection.strip.macros[0].targets == ()
 

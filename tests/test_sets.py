@@ -162,7 +162,7 @@ def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetWindow) ->
     sets.list.setCurrentRow(0)
     assert window.workspace.sessions.session == before
     choose(sets, "Loud and whole")
-    sets.buttons["Back to what was there"].click()
+    sets.buttons["Revert"].click()
     assert window.workspace.sessions.session == before
     assert window.workspace.sessions.document.undo_label is None
 

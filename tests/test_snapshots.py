@@ -93,7 +93,7 @@ def test_differences_are_told_in_words(session: Session) -> None:
     assert words(changed, 0, 1) == ["Saturation: shape Soft clip to Triode, drive +4.5 dB, tone open to 3.00 kHz; "
                                     "Equaliser: bypassed, mix -40 %"]
     assert words(changed, 1, 0) == ["Saturation: shape Triode to Soft clip, drive -4.5 dB, tone 3.00 kHz to open; "
-                                    "Equaliser: switched on, mix +40.0 %"]
+                                    "Equaliser: switched on, mix +40 %"]
     other = add_stage(remove_stage(changed, BASS, eq.id), BASS, new_stage("tape"))
     assert words(take_snapshot(other, "strip", BASS, 2), 1, 2) == ["without Equaliser; with Tape machine"]
     swapped = take_snapshot(move_stage(session, BASS, eq.id, 0), "strip", BASS, 3)
@@ -227,7 +227,7 @@ def test_names_notes_and_single_stages(window: MainWindow, monkeypatch: pytest.M
     tip = row.buttons[1].toolTip()
     assert "Louder than the verse." in tip
     assert "drive +18.0 dB" in tip
-    pick(row.menu(1), "Take over a stage", "Saturation")
+    pick(row.menu(1), "Apply a stage", "Saturation")
     assert workspace.selection.strip.chain[0].params["drive_db"] == 30.0
     assert workspace.selection.strip.chain[1].params["bits"] != 5.0
     pick(row.menu(1), "Copy a stage to", "Snapshot 1", "Bit reduction")

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox
 
 from conftest import measured, said
 from test_value_bar import drag
@@ -69,7 +69,7 @@ def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot) ->
 def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot) -> None:
     bar = added(window, "tape")["gap_um"]
     assert params(window)["gap_um"] is None
-    assert "deck's" in bar.toolTip()
+    assert "auto" in bar.toolTip()
     drag(qtbot, bar, QPoint(4, 15), QPoint(60, 15))
     assert params(window)["gap_um"] > 0.5
     qtbot.mouseDClick(bar, Qt.MouseButton.LeftButton, pos=QPoint(60, 15))
@@ -280,6 +280,7 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pyte
     assert found.chosen.name == "My other voice"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "out.json"), ""))
     found.buttons["Export"].click()
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
     found.buttons["Delete"].click()
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "out.json"), ""))
     found.buttons["Import"].click()

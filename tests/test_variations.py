@@ -125,7 +125,7 @@ def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: 
     assert second is not first
     assert second.lit
     assert not first.lit
-    sheet.buttons["Take over"].click()
+    sheet.buttons["Apply"].click()
     assert workspace.sessions.document.undo_label == f"Variation {second.label}"
     measured(qtbot, driven)
     assert workspace.selection.strip.match_db == pytest.approx(second.found.offset_db, abs=0.1)
@@ -140,12 +140,12 @@ def test_a_sheet_can_be_stopped_left_and_made_from_a_seed(driven: MainWindow, sh
     assert driven.workspace.selection.strip.chain != before
     sheet.random.setChecked(True)
     sheet.seed.setValue(9)
-    sheet.buttons["Make"].click()
+    sheet.buttons["Render"].click()
     assert driven.workspace.selection.strip.chain == before
     labels = [tile.label for tile in sheet.tiles]
     sheet.buttons["Stop"].click()
-    assert sheet.buttons["Make"].isEnabled()
-    sheet.buttons["Make"].click()
+    assert sheet.buttons["Render"].isEnabled()
+    sheet.buttons["Render"].click()
     assert [tile.label for tile in sheet.tiles] == labels
     qtbot.waitUntil(lambda: sheet.tiles[0].found is not None, timeout=60000)
     sheet.hear(sheet.tiles[0])

@@ -396,7 +396,7 @@ def parser() -> argparse.ArgumentParser:
     sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
     sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
     sub.add_argument("--jobs", type=_at_least(1), metavar="N", help="files at a time; default: one a core")
-    sub.add_argument("--resume", action="store_true", help="leave out what is there already")
+    sub.add_argument("--resume", action="store_true", help="skip files that exist")
     sub.add_argument("--report", type=Path, metavar="FILE", help="write what became of each file as JSON")
 
     sub = command("render", _render, "print a session to files")

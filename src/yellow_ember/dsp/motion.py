@@ -154,7 +154,7 @@ class MotionLine:
         return [self._transports, self._history, self._ahead]
 
     def reset(self) -> None:
-        """Start both transports anew; called after the carried arrays were emptied."""
+        """Start both transports again; called after the carried arrays were emptied."""
         for number, transport in enumerate(self._transports):
             transport[:] = _fresh_state(seed_from(self._setup.seed, "transport", number), 2.0 * number)
 

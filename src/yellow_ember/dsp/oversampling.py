@@ -36,7 +36,7 @@ HALF_BANDS = (
 """Folded even-indexed coefficients, gain two, of each level's half-band filter of 4 PAIRS[level] - 1 taps.
 
 A level's even branch is an equiripple filter of 2 PAIRS[level] taps with one band, from zero to
-BAND / 2**level of its own rate (Remez exchange; tests/test_nonlinear_figures.py makes them anew).
+BAND / 2**level of its own rate (Remez exchange; tests/test_nonlinear_figures.py makes them again).
 """
 
 

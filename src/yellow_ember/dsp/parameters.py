@@ -137,7 +137,7 @@ class Number(Parameter):
     """A continuous parameter.
 
     floor_word, top_word : shown at the minimum ("off") and at the maximum
-    unset_word : shown for None, which then stands for what the machine itself has ("deck's")
+    unset_word : shown for None, which then stands for what the machine itself has ("auto")
     per_channel : the value may be a pair (left, right)
     realistic : up to where a real device goes; the control marks it
     whole : takes whole numbers only

@@ -279,7 +279,7 @@ class StageKind:
     glyph : one or two letters for the desk's rows
     picture : full values, rate and level reference in dBFS -> diagrams
     lookahead : full values and rate -> frames of the future that the stage must see; where this
-    changes, a running chain is built anew
+    changes, a running chain is rebuilt
     loops : full values -> whether the stage sends sound round through the rest of its chain
     spreads : full values -> whether the stage makes left and right of a single channel
     idle : full values -> ids of parameters that do nothing with them

@@ -294,7 +294,7 @@ def _fader(strip: Strip, channels: int) -> tuple[float, float]:
 
 
 def structure(session: Session) -> tuple[object, ...]:
-    """What a running graph can't change without being built anew."""
+    """What a running graph can't change without being rebuilt."""
     return (session.rate, session.reference_dbfs, session.seed, tuple(
         (strip.id, strip.out, tuple((send.to, send.pre) for send in strip.sends), strip.audio, tuple(
             (stage.id, stage.kind, stage.needs(session.rate)) for stage in strip.chain))
@@ -336,7 +336,7 @@ class Graph:
         self.update(session, at_once=True)
 
     def fits(self, session: Session) -> bool:
-        """True where this graph can take the session's settings over without being built anew."""
+        """True where this graph can take the session's settings over without being rebuilt."""
         return structure(session) == structure(self.session) and all(
             node.channels == 2 or node.fits(session.strip(strip_id)) for strip_id, node in self.nodes.items())
 

@@ -136,7 +136,7 @@ class PrintPlayer:
                 pass
 
     def reset(self) -> None:
-        """Forget what was played, and finish every change: playing starts anew."""
+        """Forget what was played, and finish every change: playing starts again."""
         if self._phase is not _Phase.LIVE:
             kept = next((deck for deck in (self._next, self._deck) if deck is not None
                          and deck.found == self._wanted), None)

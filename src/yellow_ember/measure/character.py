@@ -1,4 +1,4 @@
-"""What a chain does to a sound in two figures: how hot it is, and which way it tips the tone."""
+"""What a chain does to a sound in two figures: how much it adds, and which way it tips the tone."""
 
 from __future__ import annotations
 

@@ -2,7 +2,7 @@
 
 Non-coherent output power (Bendat and Piersol, Random Data, 4th ed., section 6.1): output
 power less what the best linear system makes of the input.  The linear system is fitted
-anew in each narrow stretch of the spectrum as a polynomial over frequency (local
+again in each narrow stretch of the spectrum as a polynomial over frequency (local
 polynomial method: Pintelon and Schoukens, System Identification, 2nd ed., chapter 7), so
 that filters and delays, whose response bends within a stretch, leave nothing behind.
 """

@@ -35,8 +35,8 @@ def harsh_bands(comparison: Comparison, most: int) -> list[HarshBand]:
     after = 10.0 ** (comparison.after_db / 10.0)
     overall = 10.0 * np.log10(max(float(after.sum()), 1e-30) / max(float(before.sum()), 1e-30))
     rise = comparison.after_db - np.maximum(comparison.before_db, comparison.after_db.max() - 90.0) - overall
-    hot = comparison.added_bands_db - comparison.after_db
-    score = np.minimum(rise, 30.0) * (1.0 - _ADDED_SHARE + _ADDED_SHARE * np.clip(1.0 + hot / 20.0, 0.0, 1.0))
+    share = comparison.added_bands_db - comparison.after_db
+    score = np.minimum(rise, 30.0) * (1.0 - _ADDED_SHARE + _ADDED_SHARE * np.clip(1.0 + share / 20.0, 0.0, 1.0))
     counted = ((comparison.bands >= LOWEST_HZ) & (comparison.bands <= HIGHEST_HZ)
                & (comparison.after_db > comparison.after_db.max() - _AUDIBLE_DB))
     score = np.where(counted, score, -np.inf)

@@ -134,7 +134,7 @@ class Bench(QWidget):
         return self._selection.strip.stage(self._selection.stage_id) if self._selection.stage_id else None
 
     def refresh(self) -> None:
-        """Show the chosen stage; controls are made anew only for another stage."""
+        """Show the chosen stage; controls are made again only for another stage."""
         stage = self._stage()
         wanted = None if stage is None else (self._selection.strip_id, stage.id)
         if wanted != self._built_for:

@@ -1,6 +1,6 @@
 """Ladder: the chosen strip's path from left to right, its level in dB against 0 VU at every point.
 
-Drag a stage up to drive it harder: what follows is taken back by as much.  Drag it sideways
+Drag a stage up to drive it harder: the level behind it falls by the same amount.  Drag it sideways
 to move it, out of the picture to carry it to another strip.  Its foot switches it, its cross
 removes it, the plus adds one.
 """

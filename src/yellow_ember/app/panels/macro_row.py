@@ -69,12 +69,12 @@ def add_macro_menu(menu: QMenu, sessions: SessionKeeper, selection: Selection, s
 
     def put(macro: Macro) -> None:
         target = target_from_here(stage, parameter, stage.params[parameter])
-        sessions.document.commit(f"{label} into {macro.name}", lambda session: edit_macro(
+        sessions.document.commit(f"Add {label} to {macro.name}", lambda session: edit_macro(
             session, strip.id, macro.id,
             lambda old: old.with_target(target)))
 
     def take(macro: Macro) -> None:
-        sessions.document.commit(f"{label} out of {macro.name}", lambda session: edit_macro(
+        sessions.document.commit(f"Remove {label} from {macro.name}", lambda session: edit_macro(
             session, strip.id, macro.id, lambda old: old.without(stage.id, parameter)))
 
     def put_into_new() -> None:
@@ -85,8 +85,8 @@ def add_macro_menu(menu: QMenu, sessions: SessionKeeper, selection: Selection, s
     menu.addSeparator()
     for macro in strip.macros:
         if macro.targeting(stage.id, parameter):
-            menu.addAction(menu_text(f"Take out of {macro.name}"), lambda chosen=macro: take(chosen))
+            menu.addAction(menu_text(f"Remove from {macro.name}"), lambda chosen=macro: take(chosen))
         else:
-            menu.addAction(menu_text(f"Put into {macro.name}"), lambda chosen=macro: put(chosen))
+            menu.addAction(menu_text(f"Add to {macro.name}"), lambda chosen=macro: put(chosen))
     if len(strip.macros) < MOST_MACROS:
-        menu.addAction("Put into a new macro", put_into_new)
+        menu.addAction("Add to a new macro", put_into_new)

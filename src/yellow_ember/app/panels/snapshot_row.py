@@ -116,15 +116,15 @@ class SnapshotRow(QWidget):
             button.setAccessibleName(f"Snapshot {place + 1}, empty" if snapshot is None else snapshot.title)
 
     def tip(self, place: int) -> str:
-        """What is to be said of a place: its name, its note, and in words how it differs from now."""
+        """The tooltip of a place: its name, its note, and in words how it differs from now."""
         snapshot = self.snapshot(place)
         keys = f"Alt+{place + 1}"
         if snapshot is None:
-            return f"Empty: a click keeps how it stands now ({keys})"
+            return f"Empty: click to take a snapshot ({keys})"
         words = "<br>".join(map(escaped, self.words(self._now(snapshot), snapshot)[:12])) or _NOTHING
         note = f"<br><i>{escaped(snapshot.note)}</i>" if snapshot.note else ""
-        return (f"<b>{escaped(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} takes it anew){note}"
-                f"<br>against now: {words}")
+        return (f"<b>{escaped(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} replaces it){note}"
+                f"<br>compared with now: {words}")
 
     # -- hearing and keeping ------------------------------------------------------------
 
@@ -161,14 +161,14 @@ class SnapshotRow(QWidget):
     def menu(self, place: int) -> QMenu:
         """What can be done with a place."""
         menu, snapshot = QMenu(self), self.snapshot(place)
-        menu.addAction("Take it anew" if snapshot else "Keep how it stands now", lambda: self.take(place))
+        menu.addAction("Replace" if snapshot else "Take snapshot", lambda: self.take(place))
         if snapshot is None:
             return menu
         menu.addAction("Name\u2026", lambda: self._write(
             snapshot, "Name", snapshot.name, lambda old, text: replace(old, name=text)))
         menu.addAction("Note\u2026", lambda: self._write(
             snapshot, "Note", snapshot.note, lambda old, text: replace(old, note=text)))
-        into_now = menu.addMenu("Take over a stage")
+        into_now = menu.addMenu("Apply a stage")
         into_other = menu.addMenu("Copy a stage to")
         assert into_now is not None
         assert into_other is not None

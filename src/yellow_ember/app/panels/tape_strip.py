@@ -81,7 +81,7 @@ class TapeStrip(QWidget):
         return max([*frames, self._sessions.session.rate * 10])
 
     def _refresh(self) -> None:
-        """Draw the wave anew where anything in it has changed."""
+        """Draw the wave again where anything in it has changed."""
         session, strip = self._sessions.session, self._selection.strip
         shown = (session.loop, session.tempo, session.beats_per_bar, self.length, strip.id, strip.match_db,
                  bool(strip.chain), self._imports.ready(strip.audio), id(self._measurer.latest(strip.id)),

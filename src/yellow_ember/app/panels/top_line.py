@@ -190,7 +190,7 @@ class TopLine(QWidget):
         self.offset = TextLabel()
         self.offset.setToolTip("What the chosen strip's output is moved by, so that after is as loud as before")
         self.engine = TextLabel()
-        self.engine.setToolTip("Share of its time that the engine works, and blocks that came too late")
+        self.engine.setToolTip("How much of its time the engine works, and how often it was too late (dropouts)")
         self.ceiling = TextLabel()
         self.ceiling.setToolTip("The output never passes the ceiling; this says when it holds peaks down")
         layout = QHBoxLayout(self)
@@ -269,8 +269,8 @@ class TopLine(QWidget):
         beats = seconds * session.tempo / 60.0
         bar, beat = int(beats // session.beats_per_bar), int(beats % session.beats_per_bar)
         self.position.setText(f"{bar + 1:3d}.{beat + 1}   {int(seconds // 60)}:{seconds % 60:04.1f}")
-        late = f", {state.missed} late" if state.missed else ""
-        self.engine.setText(f"engine {100 * state.load:3.0f} %{late}" if state.blocks else "engine starting")
+        dropouts = f", dropouts: {state.missed}" if state.missed else ""
+        self.engine.setText(f"engine {100 * state.load:3.0f} %{dropouts}" if state.blocks else "engine starting")
         if state.ceiling_gain < 0.999:
             self._ceiling_left = _CEILING_HOLD_FRAMES
             self.ceiling.setText(f"ceiling holds {-20 * math.log10(state.ceiling_gain):.1f} dB")

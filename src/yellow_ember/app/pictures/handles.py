@@ -38,7 +38,7 @@ KEYS = (("Drag, arrows", "move; with Shift finer"), ("Page Up, Page Down", "anot
 class Handles(QObject):
     """The handles of the one plot that has any.
 
-    `moving` says that the picture is to be drawn anew
+    `moving` says that the picture is to be drawn again
     """
 
     moving = pyqtSignal()

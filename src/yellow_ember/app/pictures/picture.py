@@ -100,7 +100,7 @@ class Picture(QWidget):
         return QSize(330, 360)
 
     def _redraw(self) -> None:
-        """Draw what stands still anew as well."""
+        """Draw what stands still again as well."""
         self._stale = True
         self.update()
 
@@ -141,7 +141,7 @@ class Picture(QWidget):
         self.update()
 
     def _compute(self) -> None:
-        """Compute the parts anew where what they show has changed."""
+        """Compute the parts again where what they show has changed."""
         if not self._selection.stage_id:
             self._parts, self._shown = (), None
             return
@@ -202,7 +202,7 @@ class Picture(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         if self._stale:
-            # While a control or the window's edge moves, what stands still is drawn anew now and
+            # While a control or the window's edge moves, what stands still is drawn again now and
             # then, and in between stretched to fit.
             if time.monotonic() - self._drawn_at > _APART_SECONDS or self._still.isNull():
                 self._compute()

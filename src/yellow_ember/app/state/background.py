@@ -31,10 +31,10 @@ _CHECK_SECONDS = 1.5
 class PrintState(enum.Enum):
     """How a strip is played."""
 
-    LIVE = "runs live"
-    WAITING = "waits to be printed"
-    PRINTING = "is being printed"
-    PRINTED = "plays from its print"
+    LIVE = "live"
+    WAITING = "waiting to be frozen"
+    PRINTING = "freezing"
+    PRINTED = "frozen"
 
 
 class BackgroundPrints(QObject):
@@ -111,7 +111,7 @@ class BackgroundPrints(QObject):
             self._session = None
 
     def _file(self, session: Session, strip: Strip, frames: int, ways: frozenset[tuple[str, str]]) -> str:
-        """The name of the print that the strip would have; worked out anew only where something in it has changed."""
+        """The name of the print that the strip would have; worked out again only where something in it has changed."""
         reaching = {strip.id} if strip.kind is StripKind.TRACK else session.upstream(strip.id)
         sound = (session.rate, session.reference_dbfs, session.seed, session.tempo, session.beats_per_bar,
                  session.quality.printing, frames, len(reaching) > 1 and ways,

@@ -98,7 +98,7 @@ class Imports(QObject):
         self._sessions.tell_again()
 
     def _check(self) -> None:
-        """Now and then: make copies anew that somebody has removed or damaged."""
+        """Now and then: make copies again that somebody has removed or damaged."""
         now = time.monotonic()
         if now < self._check_at:
             return

@@ -78,7 +78,7 @@ class EditKeeper(QObject):
                         self._warn(said)
 
     def take(self, card: Card) -> None:
-        """Take over what a crash left: it stays on disk until the session is saved or closed on purpose."""
+        """Adopt what a crash left: it stays on disk until the session is saved or closed on purpose."""
         with self._writing:
             self._autosave.take(card)
 

@@ -60,9 +60,10 @@ class Settings:
         return self._kept != self.values()
 
     def take_in(self, values: dict[str, Any]) -> None:
-        """Have these values, as the file has them."""
+        """The file holds these values now.  What another window has gathered is had here as well, how it is set is not."""
         for name, value in values.items():
-            setattr(self, name, value)
+            if isinstance(value, tuple | dict) and name != "layout":
+                setattr(self, name, value)
         self._kept = self.values()
 
     def merged_into(self, theirs: dict[str, Any]) -> dict[str, Any]:

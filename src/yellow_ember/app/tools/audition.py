@@ -22,7 +22,7 @@ from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
 from yellow_ember.session.edits.edits import difference, edit_strip
 from yellow_ember.session.values.model import Session
 
-KEYS = (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "back to what was there"))
+KEYS = (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "revert"))
 """What all lists of things to hear answer to, for the sheet of keys."""
 
 
@@ -45,12 +45,12 @@ class Audition(TryingWindow):
         self.list.setAccessibleName(name)
         self.list.currentRowChanged.connect(self._try_row)
         self.list.itemActivated.connect(lambda _item: self.activate())
-        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: revert")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
         self.closing_row = self.button_row((
-            ("Keep", self.keep, "Make what is heard a step of the history"),
-            ("Back to what was there", self.go_back, "Leave the strip as it was")))
+            ("Keep", self.keep, "Keep what you hear, as one step of the history"),
+            ("Revert", self.go_back, "Leave the strip as it was")))
         self._sessions.changed.connect(self._leave_what_is_gone)
 
     def needed(self) -> set[str]:

@@ -1,4 +1,4 @@
-"""The balance field: drive along, tone up, and on it how hot and how bright the stage would be, equally loud.
+"""The balance field: drive along, tone up, and on it how much and how bright the stage would be, equally loud.
 
 A coarse map appears first and is refined.  The point that is dragged is the stage itself.
 """
@@ -250,7 +250,7 @@ class BalanceField(ToolWindow):
         return x.position(_plain(values[x.id])), y.position(_plain(values[y.id]))
 
     def _refresh(self) -> None:
-        """Show where the stage is, and make the map anew where something else has changed."""
+        """Show where the stage is, and make the map again where something else has changed."""
         if not self._here:
             self.close()
             return

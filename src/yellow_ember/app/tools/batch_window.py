@@ -88,7 +88,7 @@ class BatchWindow(ToolWindow):
         self._make_controls()
         self.results = QTableWidget(0, 3)
         self.results.setAccessibleName("Results")
-        self.results.setHorizontalHeaderLabels(["File", "State", "What is to be said"])
+        self.results.setHorizontalHeaderLabels(["File", "State", "Message"])
         header = self.results.horizontalHeader()
         assert header is not None
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Interactive)
@@ -122,7 +122,7 @@ class BatchWindow(ToolWindow):
         self.factor.setCurrentText("8x")
         self.names, self.folder = QLineEdit("{name}"), QLineEdit(str(self._sessions.own_folder / "batch"))
         self.names.setToolTip("{name}, {folder}, {preset} and {number} stand for what they say")
-        self.resume = QCheckBox("Leave out what is there already")
+        self.resume = QCheckBox("Skip files that exist")
         for box, name in ((self.chain, "Through"), (self.level, "Level"), (self.peak, "Peak"), (self.kind, "As"),
                           (self.factor, "Oversampling"), (self.names, "Names"), (self.folder, "Into folder")):
             box.setAccessibleName(name)
@@ -133,7 +133,7 @@ class BatchWindow(ToolWindow):
         left.addLayout(self.button_row((
             ("Add files\u2026", self.add_files, "Sound files to go through"),
             ("Add a folder\u2026", self.add_folder, "All sound files in it and below"),
-            ("Take out", self.take_out, "The selected entries out of the list"))))
+            ("Remove", self.take_out, "Remove the selected entries from the list"))))
         level = QHBoxLayout()
         level.addWidget(self.level, 2)
         level.addWidget(self.peak, 1)
@@ -153,7 +153,7 @@ class BatchWindow(ToolWindow):
         layout.addWidget(self.progress)
         layout.addWidget(self.state)
         layout.addLayout(self.button_row((
-            ("Start", self.start, "Begin, with what is in the list"),
+            ("Start", self.start, "Process the files in the list"),
             ("Stop", self.stop, "End; another start goes on from there"),
             ("Report\u2026", self.save_report, "What became of each file, as JSON"))))
 

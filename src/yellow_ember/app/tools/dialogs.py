@@ -46,7 +46,7 @@ CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0,
                  group=Group.OUTPUT, help="Peaks at the output never pass this level.")
 
 
-_LOOKS = {"desktop": "As the desktop is", "dark": "Dark", "light": "Light"}
+_LOOKS = {"desktop": "Follow the desktop", "dark": "Dark", "light": "Light"}
 
 
 class SettingsDialog(QDialog):
@@ -68,10 +68,10 @@ class SettingsDialog(QDialog):
         self.scale = QComboBox()
         self.scale.addItems(["100", "125", "150", "200"])
         self.scale.setCurrentText(str(settings.scale))
-        self.animation = QCheckBox("Pictures move with the signal")
+        self.animation = QCheckBox("Animate pictures")
         self.animation.setChecked(settings.animation)
-        self.background = QCheckBox("Strips that are not edited play from prints")
-        self.background.setToolTip("At printing quality, and at a small part of the processor's cost")
+        self.background = QCheckBox("Freeze strips that are not being edited")
+        self.background.setToolTip("They play from files at print quality, at a small part of the cost")
         self.background.setChecked(settings.background_printing)
         self.room = QDoubleSpinBox()
         self.room.setRange(0.5, 1000.0)
@@ -92,8 +92,8 @@ class SettingsDialog(QDialog):
         form.addRow("Output ceiling", self.ceiling)
         form.addRow("Animation", self.animation)
         form.addRow("Background", self.background)
-        form.addRow("Room for prints", self.room)
-        form.addRow("Look (next start)", self.look)
+        form.addRow("Space for frozen strips", self.room)
+        form.addRow("Theme (next start)", self.look)
         form.addRow("Scale, % (next start)", self.scale)
         note = TextLabel("Level reference and ceiling belong to the session, the rest to the program. "
                       "The quality of listening and printing is set in the top line.")
@@ -149,7 +149,7 @@ class PrintDialog(QDialog):
         form.addRow("As", self.kind)
         form.addRow("Into folder", row)
         quality = self._sessions.session.quality.printing
-        note = TextLabel(f"At {quality}x oversampling. Files that are there are never overwritten; "
+        note = TextLabel(f"At {quality}x oversampling. Existing files are never overwritten; "
                       "new ones get a number.")
         note.setWordWrap(True)
         note.setStyleSheet(f"color: {theme.DIM.name()}")

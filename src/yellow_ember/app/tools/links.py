@@ -38,7 +38,7 @@ from yellow_ember.session.edits.link_edits import (
 from yellow_ember.session.values.links import LinkGroup
 from yellow_ember.session.values.model import Session
 
-_WAYS = (("By as much: differences stay", True), ("To the same value", False))
+_WAYS = (("Relative", True), ("Absolute", False))
 
 
 class LinksWindow(ToolWindow):
@@ -80,7 +80,7 @@ class LinksWindow(ToolWindow):
         right.addWidget(TextLabel("Members"))
         right.addWidget(self.members, 1)
         right.addWidget(self.way)
-        right.addWidget(TextLabel("What is linked (all, or what is ticked)"))
+        right.addWidget(TextLabel("Linked controls (all, or the ticked ones)"))
         right.addWidget(self.parameters, 2)
         right.addLayout(self.button_row((
             ("Bypass", self.bypass, "All members at once"), ("Solo", self.solo, "All strips of the group"),

@@ -115,7 +115,7 @@ class MacroEditor(ToolWindow):
     # -- showing ------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Show the macros as they are; controls are made anew only where there are others."""
+        """Show the macros as they are; controls are made again only where there are others."""
         if self._strip_id not in {strip.id for strip in self._sessions.session.strips}:
             self.close()
             return

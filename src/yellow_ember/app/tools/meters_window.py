@@ -25,7 +25,7 @@ from yellow_ember.session.values.model import LOUDEST_LUFS, MASTER, QUIETEST_LUF
 _FIRST_ZONE = (-26.0, -20.0)
 _NARROWEST = 0.5
 _ENDS = tuple(Number(id=name, label=label, unit="LUFS", minimum=QUIETEST_LUFS, maximum=LOUDEST_LUFS, default=default,
-                     group=Group.OUTPUT, help=f"The {word} end of where the strip's loudness is to lie.")
+                     group=Group.OUTPUT, help=f"The {word} end of the strip's loudness target.")
               for name, label, default, word in (("low", "From", _FIRST_ZONE[0], "lower"),
                                                  ("high", "To", _FIRST_ZONE[1], "upper")))
 _ROWS = ("VU", "Peak programme", "True peak", "Momentary", "Short-term", "Integrated")
@@ -76,7 +76,7 @@ class MeterColumn(QWidget):
         return f"{level:{sign}.1f} {_SPANS[row][2]}" if math.isfinite(level) and level > -90.0 else "\u2013"
 
     def in_zone(self) -> bool | None:
-        """Whether the short-term loudness lies where it is to lie; None where there is no wish or no sound."""
+        """Whether the short-term loudness is within its target; None without a target or sound."""
         zone = self._sessions.session.strip(self.strip_id).zone_lufs
         level = self.levels.get("Short-term", (-math.inf,))[0]
         return None if zone is None or not math.isfinite(level) else zone[0] <= level <= zone[1]
@@ -140,8 +140,8 @@ class MetersWindow(ToolWindow):
         columns.setSpacing(20)
         columns.addWidget(self.strip)
         columns.addWidget(self.master)
-        self.wants_zone = QCheckBox("The chosen strip is to lie")
-        self.wants_zone.setToolTip("A zone for the strip's loudness; it is kept with the session")
+        self.wants_zone = QCheckBox("Loudness target")
+        self.wants_zone.setToolTip("A range for the strip's loudness; it is saved with the session")
         self.wants_zone.toggled.connect(self._switch_zone)
         self.ends = {number.id: ValueBar(number) for number in _ENDS}
         zone = QHBoxLayout()

@@ -71,7 +71,7 @@ class SetWindow(TryingWindow):
         self.list.itemActivated.connect(lambda _item: self.keep())
         self.note = TextLabel(markup=True)
         self.note.setWordWrap(True)
-        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: back to what was there")
+        self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: revert")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
         self._scroll = QScrollArea()
@@ -96,8 +96,8 @@ class SetWindow(TryingWindow):
         layout = QVBoxLayout(self)
         layout.addLayout(across, 1)
         layout.addWidget(self.state)
-        layout.addLayout(self.button_row((("Keep", self.keep, "Make it a step of the history"),
-                                    ("Back to what was there", self.go_back, "Leave every strip as it was"))))
+        layout.addLayout(self.button_row((("Keep", self.keep, "Keep it, as one step of the history"),
+                                    ("Revert", self.go_back, "Leave every strip as it was"))))
 
     def _fill(self) -> None:
         own, troubles = own_sets()
@@ -158,7 +158,7 @@ class SetWindow(TryingWindow):
         self.try_out(difference(document.committed, use_set(document.committed, found, {
             strip_id: box.currentData() for strip_id, box in self.boxes.items()})))
         self.heard = found
-        self.state.setText("heard    Enter: keep    Escape: back to what was there")
+        self.state.setText("heard    Enter: keep    Escape: revert")
 
     def keep(self) -> None:
         """Make what is heard a step, match every strip of it, and close."""

@@ -80,7 +80,7 @@ class TryingWindow(ToolWindow):
         self._trial.show(edit)
 
     def drop(self) -> None:
-        """Back to what was there."""
+        """Leave everything as it was before."""
         trial, self._trial, self.heard = self._trial, None, None
         if trial is not None:
             trial.drop()

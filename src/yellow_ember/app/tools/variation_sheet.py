@@ -149,7 +149,7 @@ class Tile(QWidget):
 
 
 class VariationSheet(TryingWindow):
-    """Makes the table, and lets one hear and take over what is in it."""
+    """Makes the table, and lets one hear and apply what is in it."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
                  jobs: JobKeeper, parent: QWidget) -> None:
@@ -164,7 +164,7 @@ class VariationSheet(TryingWindow):
         self._shown: list[Tile] = []
         self.heard: Tile | None = None
         self._parameters = [QComboBox() for _ in range(3)]
-        self.order, self.random, self.seed = QComboBox(), QCheckBox("At random, seed"), QSpinBox()
+        self.order, self.random, self.seed = QComboBox(), QCheckBox("Random, seed"), QSpinBox()
         self.progress = QProgressBar()
         self.progress.setAccessibleName("Progress")
         self.progress.setMaximumWidth(160)
@@ -194,7 +194,7 @@ class VariationSheet(TryingWindow):
         self.random.toggled.connect(self._show_random)
         top.addWidget(self.random)
         top.addWidget(self.seed)
-        self._add_buttons(top, (("Make", self.make), ("Stop", self.cancel)))
+        self._add_buttons(top, (("Render", self.make), ("Stop", self.cancel)))
         bottom = QHBoxLayout()
         self.order.setAccessibleName("Order")
         self.order.addItems(list(_ORDERS))
@@ -202,7 +202,7 @@ class VariationSheet(TryingWindow):
         bottom.addWidget(self.order)
         bottom.addWidget(self.progress)
         bottom.addWidget(self.state, 1)
-        self._add_buttons(bottom, (("Take over", self.take_over), ("Back to what was there", self.go_back)))
+        self._add_buttons(bottom, (("Apply", self.take_over), ("Revert", self.go_back)))
         layout = QVBoxLayout(self)
         layout.addLayout(top)
         layout.addLayout(self._grid, 1)
@@ -235,7 +235,7 @@ class VariationSheet(TryingWindow):
         return along(stage.declaration, stage.params, list(names))
 
     def make(self) -> None:
-        """Make the table anew, from how the stage stands now."""
+        """Make the table again, from how the stage stands now."""
         self.cancel()
         self.drop()
         plan = self.plan()
@@ -252,9 +252,9 @@ class VariationSheet(TryingWindow):
         session = self._sessions.session
         self._jobs.start_several(
             self, render_variations, [(session, order, share) for share in dealt(plan.values)],
-            part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: take over    "
-                                                            "Escape: back"), failed=self._end)
-        self._show_state("making them; click one to hear it")
+            part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: apply    "
+                                                            "Escape: revert"), failed=self._end)
+        self._show_state("rendering; click one to hear it")
 
     def cancel(self) -> None:
         """Make no more."""
@@ -280,7 +280,7 @@ class VariationSheet(TryingWindow):
     def _show_state(self, text: str) -> None:
         self.state.setText(text)
         making = self._jobs.is_running_several(self)
-        self.buttons["Make"].setEnabled(not making)
+        self.buttons["Render"].setEnabled(not making)
         self.buttons["Stop"].setEnabled(making)
 
     def _arrange(self) -> None:
@@ -324,7 +324,7 @@ class VariationSheet(TryingWindow):
         if self.heard is not None:
             label = self.heard.label
             if self.keep_heard(f"Variation {label}"):
-                self._messages.say(f"Taken over: {label}")
+                self._messages.say(f"Applied: {label}")
         self.close()
 
     # -- window -------------------------------------------------------------------------

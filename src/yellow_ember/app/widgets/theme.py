@@ -20,7 +20,7 @@ _LOOKS = {
 _RAMPS = {
     "dark": ((0.0, "#3b2723"), (0.25, "#7d3522"), (0.5, "#c4561f"), (0.75, "#f09a2c"), (1.0, "#fdeeb4")),
     "light": ((0.0, "#3b2723"), (0.25, "#7d3522"), (0.5, "#c4561f"), (0.75, "#e88f1c"), (1.0, "#ffcb2e"))}
-"""On a light ground the hottest ends where it can still be seen."""
+"""On a light ground the strongest ends where it can still be seen."""
 GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM, COMFORT = (
     QColor(value) for value in _LOOKS["dark"])
 _ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM,

@@ -2,7 +2,7 @@
 
 All voltages are what a node moves away from its rest, so silence is exactly zero.  Slow charges
 (coupling and cathode capacitors, the supply's reservoir) are states; what has no memory is solved
-anew at every sample.
+again at every sample.
 """
 
 from __future__ import annotations

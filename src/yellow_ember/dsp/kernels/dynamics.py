@@ -131,7 +131,7 @@ def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: b
             turn += 1
             if turn == span:
                 turn = 0
-                # The mean is made anew once a turn, so that rounding never adds up.
+                # The mean is made again once a turn, so that rounding never adds up.
                 total = 0.0
                 for k in range(span):
                     total += own[RECENT + k]

@@ -309,7 +309,7 @@ def sag(block: Samples, share: float, rise: float, fall: float, drops: Samples, 
 
 @kernel
 def after_sag(block: Samples, drops: Samples) -> None:
-    """Shrink the limit by as much as the supply has dropped, in place."""
+    """Shrink the limit by what the supply has dropped, in place."""
     for c in range(block.shape[0]):
         for i in range(block.shape[1]):
             block[c, i] *= 1.0 - drops[c, i]

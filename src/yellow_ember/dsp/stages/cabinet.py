@@ -132,7 +132,7 @@ def _mic_parameters(which: str, group: Group, type_: str, nearest: float, farthe
         Number(id=f"{which}_angle_deg", label="Angle", group=group, unit="deg", minimum=0.0, maximum=90.0,
                default=angle, decimals=0,
                help="How far off the cone's axis it looks: further is duller."),
-        Number(id=f"{which}_pan", label="Place", group=group, unit="", minimum=-100.0, maximum=100.0, default=0.0,
+        Number(id=f"{which}_pan", label="Pan", group=group, unit="", minimum=-100.0, maximum=100.0, default=0.0,
                decimals=0,
                help="Where this microphone stands from left to right; a single channel has only one place."),
     )

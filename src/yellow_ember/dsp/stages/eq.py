@@ -88,7 +88,7 @@ def _band(number: int, label: str, hz: float) -> tuple[Number, ...]:
         maximum=18.0, default=0.0,
         help="How much this part of the sound comes up or goes down.")
     frequency = Number(
-        id=f"band{number}_hz", label="At", group=group, unit="Hz", minimum=20.0, maximum=20000.0, default=hz,
+        id=f"band{number}_hz", label="Frequency", group=group, unit="Hz", minimum=20.0, maximum=20000.0, default=hz,
         taper=Taper.LOG, decimals=0,
         help="Where this band works: below 200 Hz is weight, about 3 kHz bite, above 8 kHz air.")
     if "shelf" in label:

@@ -125,7 +125,7 @@ MOTION = StageKind(
         Number(id="wow_hz", label="Wow rate", group=Group.MOTION, unit="Hz", minimum=0.4, maximum=6.0, default=0.8,
                taper=Taper.LOG, decimals=2,
                help="How fast the slow wavering goes: a reel turns about once a second, a record a little slower."),
-        Option(id="wow_note", label="Wow in notes", group=Group.MOTION, default="free", choices=NOTE_CHOICES,
+        Option(id="wow_note", label="Wow sync", group=Group.MOTION, default="free", choices=NOTE_CHOICES,
                help="Locks the slow wavering to the tempo: once in so many beats, in place of its rate."),
         FLUTTER,
         Number(id="flutter_hz", label="Flutter rate", group=Group.MOTION, unit="Hz", minimum=3.0, maximum=60.0,

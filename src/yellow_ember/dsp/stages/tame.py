@@ -74,10 +74,10 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 def _band(number: int) -> tuple[Number, ...]:
     group = _GROUPS[number - 1]
     return (
-        Number(id=f"band{number}_depth_db", label="At most", group=group, unit="dB", minimum=0.0, maximum=24.0,
+        Number(id=f"band{number}_depth_db", label="Depth", group=group, unit="dB", minimum=0.0, maximum=24.0,
                default=0.0, floor_word="off",
                help="How far this band goes down at most, while it sticks out."),
-        Number(id=f"band{number}_hz", label="At", group=group, unit="Hz", minimum=500.0, maximum=16000.0,
+        Number(id=f"band{number}_hz", label="Frequency", group=group, unit="Hz", minimum=500.0, maximum=16000.0,
                default=_RATES[number - 1], taper=Taper.LOG, decimals=0,
                help="Where this band lies: 2 to 5 kHz is bite, 5 to 9 kHz hiss of words, above that fizz."),
         Number(id=f"band{number}_q", label="Q", group=group, unit="", minimum=0.5, maximum=8.0, default=2.0,
@@ -95,7 +95,7 @@ TAME = StageKind(
     neighbours=("comp", "limit"),
     offers=frozenset({Offer.PROPOSE_BANDS}),
     parameters=(
-        Number(id="above_db", label="Sticks out from", group=Group.DRIVE, unit="dB", minimum=-36.0, maximum=6.0,
+        Number(id="above_db", label="Threshold", group=Group.DRIVE, unit="dB", minimum=-36.0, maximum=6.0,
                default=-15.0,
                help="How near a band may come to the whole sound before it is held: lower holds more and sooner."),
         Number(id="attack_ms", label="Attack", group=Group.DRIVE, unit="ms", minimum=0.2, maximum=50.0, default=2.0,

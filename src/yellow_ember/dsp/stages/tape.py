@@ -86,7 +86,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
 # -- declaration ----------------------------------------------------------------------------
 
-_MACHINES = "machine's"
+_AUTO = "auto"
 
 
 def _shelf(name: str, label: str, help_text: str) -> Number:
@@ -96,20 +96,20 @@ def _shelf(name: str, label: str, help_text: str) -> Number:
 
 def _fault(name: str, label: str, most: float, realistic: float, help_text: str) -> Number:
     return Number(id=name, label=label, group=Group.MOTION, unit="%", minimum=0.0, maximum=most, default=None,
-                  decimals=2, taper=Taper.ROOT, realistic=realistic, unset_word=_MACHINES, help=help_text)
+                  decimals=2, taper=Taper.ROOT, realistic=realistic, unset_word=_AUTO, help=help_text)
 
 
 HUM = Number(
     id="hum_db", label="Hum", group=Group.NOISE, unit="dB", minimum=SILENT_DB, maximum=-20.0, default=None,
-    floor_word="off", unset_word=_MACHINES, automation=Automation.RAMP,
+    floor_word="off", unset_word=_AUTO, automation=Automation.RAMP,
     help="Mains hum below operating level, with the harmonics that a supply leaves.")
 CROSSTALK = Number(
     id="crosstalk_db", label="Crosstalk", group=Group.NOISE, unit="dB", minimum=SILENT_DB, maximum=-20.0, default=None,
-    floor_word="off", unset_word=_MACHINES,
+    floor_word="off", unset_word=_AUTO,
     help="How much of each channel leaks into the other at 1 kHz; it leaks more in the bass.")
 MODULATION = Number(
     id="mod_noise_db", label="Modulation noise", group=Group.NOISE, unit="dB", minimum=SILENT_MODULATION_DB,
-    maximum=-30.0, default=None, floor_word="off", unset_word=_MACHINES,
+    maximum=-30.0, default=None, floor_word="off", unset_word=_AUTO,
     help="Noise that rides on the sound and vanishes with it: a grain around held notes.")
 
 TAPE = StageKind(
@@ -157,7 +157,7 @@ TAPE = StageKind(
                maximum=24.0, default=0.0, automation=Automation.RAMP, per_channel=True,
                help="How hard the tape is driven: more is denser, rounder and more distorted."),
         Option(id="operating_nwb", label="Operating level", group=Group.DRIVE, default="stock",
-               choices=(Choice("stock", "stock's own"), *(Choice(str(level), f"{level} nWb/m")
+               choices=(Choice("stock", "auto"), *(Choice(str(level), f"{level} nWb/m")
                                                           for level in (185, 250, 320, 355, 510))),
                help="The flux that 0 VU records: higher keeps above the hiss and distorts earlier."),
         Number(id="squash_pct", label="Squash", group=Group.DRIVE, unit="%", minimum=0.0, maximum=100.0, default=0.0,
@@ -185,13 +185,13 @@ TAPE = StageKind(
         Switch(id="transformers", label="Transformers", group=Group.TONE, default=False,
                help="Iron at input and output: thickens low notes and holds their level together."),
         Number(id="gap_um", label="Head gap", group=Group.HEADS, unit="\u00b5m", minimum=0.5, maximum=20.0,
-               default=None, unset_word="deck's",
+               default=None, unset_word=_AUTO,
                help="The replay head's slit: wider swallows the highs, from the top down."),
         Number(id="spacing_um", label="Spacing", group=Group.HEADS, unit="\u00b5m", minimum=0.0, maximum=20.0,
-               default=None, unset_word="deck's",
+               default=None, unset_word=_AUTO,
                help="Dirt between tape and head: the sound goes dull, the more the higher it is."),
         Number(id="coating_um", label="Coating", group=Group.HEADS, unit="\u00b5m", minimum=2.0, maximum=30.0,
-               default=None, unset_word="stock's",
+               default=None, unset_word=_AUTO,
                help="Thickness of the magnetic coat: thicker weighs towards the lows."),
         Number(id="azimuth_arcmin", label="Azimuth", group=Group.HEADS, unit="'", minimum=-30.0, maximum=30.0,
                default=0.0,
@@ -200,7 +200,7 @@ TAPE = StageKind(
         _fault("flutter_pct", "Flutter", 0.5, 0.35, "Fast trembling of the pitch from the capstan, as weighted peak."),
         _fault("drift_pct", "Drift", 1.0, 0.4, "The speed wanders off and back over many seconds."),
         _fault("scrape_pct", "Scrape", 0.5, 0.15, "The tape sings at guides and heads: a haze around bright sounds."),
-        Switch(id="own_faults", label="Its own faults", group=Group.MOTION, default=False,
+        Switch(id="own_faults", label="Wear of the transport", group=Group.MOTION, default=False,
                help="Brings in the motion, hum, leakage and mismatch that this deck, width and speed really have, "
                     "wherever they are left to the machine."),
         Switch(id="hiss", label="Hiss", group=Group.NOISE, default=False, automation=Automation.RAMP,
@@ -215,7 +215,7 @@ TAPE = StageKind(
                help="The pitch of the hum: a low G for 50 Hz, between B and B flat for 60 Hz."),
         CROSSTALK,
         Number(id="channel_spread_pct", label="Channel spread", group=Group.NOISE, unit="%", minimum=0.0, maximum=300.0,
-               default=None, decimals=0, unset_word=_MACHINES,
+               default=None, decimals=0, unset_word=_AUTO,
                help="How far left and right differ in bias, level and azimuth; at 0 they are the same."),
         Option(id="noise_reduction", label="Noise reduction", group=Group.NOISE, default="off",
                choices=(Choice("off", "off"), Choice("on", "on"), Choice("encode", "encode only")),

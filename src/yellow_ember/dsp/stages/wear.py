@@ -236,7 +236,7 @@ WEAR = StageKind(
         Number(id="drop_hz", label="Step rate", group=Group.DROPOUTS, unit="Hz", minimum=0.5, maximum=40.0,
                default=8.0, taper=Taper.LOG, decimals=1,
                help="How many steps go by in a second where they run free."),
-        Option(id="drop_note", label="Step in notes", group=Group.DROPOUTS, default="free", choices=NOTE_CHOICES,
+        Option(id="drop_note", label="Step sync", group=Group.DROPOUTS, default="free", choices=NOTE_CHOICES,
                help="Locks the steps to the bars: a step lasts so long, in place of its rate."),
         Number(id="drop_attack_ms", label="Attack", group=Group.DROPOUTS, unit="ms", minimum=0.5, maximum=200.0,
                default=4.0, taper=Taper.LOG,

@@ -16,7 +16,7 @@ _SMALL = 1e-9
 def _signed(parameter: Number, change: float) -> str:
     text = parameter.text(abs(change)) if parameter.minimum <= abs(change) <= parameter.maximum else (
         f"{abs(change):.{parameter.decimals}f} {parameter.unit}".strip())
-    return f"{'+' if change > 0 else '-'}{text}"
+    return f"{'+' if change > 0 else '-'}{text.lstrip('+')}"
 
 
 def _value_words(parameter: Parameter, old: Value, new: Value) -> str:

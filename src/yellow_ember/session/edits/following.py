@@ -22,7 +22,7 @@ _Place = tuple[str, int, str]
 
 @dataclass(frozen=True, slots=True)
 class _Rule:
-    """Members, what of them is linked by name, and what of that moves by as much rather than to the same value."""
+    """Members, what of them is linked by name, and what of that keeps its difference rather than takes the value."""
 
     members: tuple[str, ...]
     of_stages: bool
@@ -47,7 +47,7 @@ def follow(base: Session, new: Session, selected: tuple[str, ...] = ()) -> Sessi
     """The new value with all that is linked moved along.
 
     base : where the movement began
-    selected : strips that are edited at once: faders by as much, stages to the same value
+    selected : strips that are edited at once: faders keep their differences, stages take the value
     """
     if new.strips is base.strips:
         return new

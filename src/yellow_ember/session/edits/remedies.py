@@ -12,10 +12,10 @@ WHERE = {"boom": "boom below 120 Hz", "crowd": "crowd 2 to 5 kHz", "hiss": "hiss
 
 
 def remedy(chain: tuple[StageSettings, ...], what: str) -> str:
-    """What to do about `what` (boom, crowd or hiss), of the hottest kind of stage that has a control for it."""
+    """What to do about `what` (boom, crowd or hiss), of the stage that adds most that has a control for it."""
     working = [stage for stage in chain if stage.on]
-    hottest_first = sorted(working, key=lambda stage: not stage.declaration.nonlinear)
-    helping = [(stage, stage.declaration.parameter(name)) for stage in hottest_first
+    adding_first = sorted(working, key=lambda stage: not stage.declaration.nonlinear)
+    helping = [(stage, stage.declaration.parameter(name)) for stage in adding_first
                for name in stage.declaration.remedies.get(what, ())]
     for stage, parameter in helping:
         if isinstance(parameter, Switch) and stage.params[parameter.id] is True:

@@ -59,7 +59,7 @@ class Part:
 
 @dataclass(frozen=True, slots=True)
 class StripSet:
-    """scope : a bus with what feeds it, or all of a session; linked : its tracks are linked, by as much"""
+    """scope : a bus with what feeds it, or all of a session; linked : its tracks are linked, relative"""
 
     name: str
     scope: str

@@ -11,7 +11,7 @@ FEWEST = 2
 class LinkGroup:
     """members : ids, of strips or of stages of one kind
 
-    relative : the others move by as much; otherwise they take the same value.  What is no number is taken as it is
+    relative : the others keep their differences, else they take its value.  What is no number is taken as it is
     parameters : what is linked, one of LINKED_VALUES or `kind.name` (`tape.record_db`, `tape.on`); empty for all
     """
 

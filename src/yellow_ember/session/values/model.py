@@ -60,7 +60,7 @@ class Strip(_Value):
     sends : at most one to each bus
     audio : the track's file, None for buses
     volume_db, pan, mute, solo, bypass, match_db : what every strip has (`strip_values.py`)
-    zone_lufs : where its short-term loudness is to lie, None for no wish
+    zone_lufs : target of its short-term loudness, None for none
     macros : at most MOST_MACROS controls that move several parameters of the chain
     """
 
