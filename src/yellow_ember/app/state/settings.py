@@ -60,7 +60,7 @@ class Settings:
         return self._kept != self.values()
 
     def take_in(self, values: dict[str, Any]) -> None:
-        """The file holds these values now.  What another window has gathered is had here as well, how it is set is not."""
+        """The file holds these values now; what another window has gathered in lists and notes is had here as well."""
         for name, value in values.items():
             if isinstance(value, tuple | dict) and name != "layout":
                 setattr(self, name, value)
