@@ -100,11 +100,13 @@ class MainWindow(QMainWindow):
     def _make_menus(self) -> None:
         bar = self.menuBar()
         assert bar is not None
-        session, edit, view, aid = (bar.addMenu(name) for name in ("&Session", "&Edit", "&View", "&Help"))
-        assert session is not None
-        assert edit is not None
-        assert view is not None
-        assert aid is not None
+        for name, fill in (("&Session", self._fill_session_menu), ("&Edit", self._fill_edit_menu),
+                           ("&View", self._fill_view_menu), ("&Help", self._fill_help_menu)):
+            menu = bar.addMenu(name)
+            assert menu is not None
+            fill(menu)
+
+    def _fill_session_menu(self, session: QMenu) -> None:
         workspace = self.workspace
         self._action(session, "New from audio files\u2026", "Ctrl+N", self.new_from_audio)
         self._action(session, "Open\u2026", "Ctrl+O", self.open)
@@ -128,6 +130,9 @@ class MainWindow(QMainWindow):
         self._action(session, "Batch\u2026", "Ctrl+Shift+P", lambda: workspace.give(BatchWindow, self).show())
         self._action(session, "Settings\u2026", "Ctrl+,", lambda: workspace.give(SettingsDialog, self).show())
         self._action(session, "Quit", "Ctrl+Q", self.close)
+
+    def _fill_edit_menu(self, edit: QMenu) -> None:
+        workspace = self.workspace
         self._undo = self._action(edit, "Undo", "Ctrl+Z", self.undo)
         self._redo = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
         edit.addSeparator()
@@ -147,6 +152,9 @@ class MainWindow(QMainWindow):
         self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
         self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)
         self._action(edit, "Match loudness now", "Ctrl+M", workspace.matcher.match_chosen)
+
+    def _fill_view_menu(self, view: QMenu) -> None:
+        workspace = self.workspace
         self._action(view, "Play or stop", "Space", workspace.playback.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
@@ -170,6 +178,8 @@ class MainWindow(QMainWindow):
             action.setCheckable(True)
             self._panel_actions[name] = action
         view.aboutToShow.connect(self._show_panel_states)
+
+    def _fill_help_menu(self, aid: QMenu) -> None:
         self._action(aid, "Guides and stages", "F1", self.help)
         self._action(aid, "Keys", "Shift+F1", self.show_keys)
 

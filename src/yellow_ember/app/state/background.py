@@ -15,6 +15,7 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.throttle import Throttle
 from yellow_ember.engine.jobs.strip_prints import find_print, print_file, print_strip
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.kinds import FileState, state_of_file
@@ -54,7 +55,7 @@ class BackgroundPrints(QObject):
         self._prints: dict[str, StripPrint] = {}
         self._states: dict[str, FileState | None] = {}
         """How the files of the prints were when they were taken."""
-        self._check_at = 0.0
+        self._checks = Throttle(_CHECK_SECONDS)
         self._waiting: list[str] = []
         self._now: tuple[str, str] | None = None
         """The strip that is being printed, and the name of its print."""
@@ -99,10 +100,8 @@ class BackgroundPrints(QObject):
 
     def _check(self) -> None:
         """Now and then: let go of prints that somebody has removed or damaged."""
-        now = time.monotonic()
-        if now < self._check_at:
+        if not self._checks.is_due():
             return
-        self._check_at = now + _CHECK_SECONDS
         lost = [strip_id for strip_id, found in self._prints.items()
                 if state_of_file(found.data) != self._states.get(strip_id)]
         for strip_id in lost:

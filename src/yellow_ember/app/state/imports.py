@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -11,6 +10,7 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.throttle import Throttle
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
@@ -33,7 +33,7 @@ class Imports(QObject):
         self._ready: dict[tuple[Path, int], Conformed] = {}
         self._failed: set[tuple[Path, int]] = set()
         self._waiting: list[tuple[Path, int]] = []
-        self._check_at = 0.0
+        self._checks = Throttle(_CHECK_SECONDS)
         self._now: tuple[Path, int] | None = None
         sessions.taken_in.connect(self.want)
         playback.beat.connect(self.poll)
@@ -99,10 +99,8 @@ class Imports(QObject):
 
     def _check(self) -> None:
         """Now and then: make copies again that somebody has removed or damaged."""
-        now = time.monotonic()
-        if now < self._check_at:
+        if not self._checks.is_due():
             return
-        self._check_at = now + _CHECK_SECONDS
         lost = [key for key, found in self._ready.items() if not found.is_whole]
         for key in lost:
             del self._ready[key]

@@ -49,7 +49,25 @@ CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0,
 _LOOKS = {"desktop": "Follow the desktop", "dark": "Dark", "light": "Light"}
 
 
-class SettingsDialog(QDialog):
+class FormDialog(QDialog):
+    """Rows of settings, a note below them, and a button that does what they say."""
+
+    def lay_out(self, form: QFormLayout, words: str, do: str = "OK") -> None:
+        """Put the rows, the note and the buttons into the dialog."""
+        note = TextLabel(words)
+        note.setWordWrap(True)
+        note.setStyleSheet(f"color: {theme.DIM.name()}")
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        buttons.addButton(do, QDialogButtonBox.ButtonRole.AcceptRole)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout = QVBoxLayout(self)
+        layout.addLayout(form)
+        layout.addWidget(note)
+        layout.addWidget(buttons)
+
+
+class SettingsDialog(FormDialog):
     """Program settings and the session's levels."""
 
     def __init__(self, sessions: SessionKeeper, playback: Playback, settings: Settings, parent: QWidget) -> None:
@@ -95,17 +113,8 @@ class SettingsDialog(QDialog):
         form.addRow("Space for frozen strips", self.room)
         form.addRow("Theme (next start)", self.look)
         form.addRow("Scale, % (next start)", self.scale)
-        note = TextLabel("Level reference and ceiling belong to the session, the rest to the program. "
-                      "The quality of listening and printing is set in the top line.")
-        note.setWordWrap(True)
-        note.setStyleSheet(f"color: {theme.DIM.name()}")
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        layout = QVBoxLayout(self)
-        layout.addLayout(form)
-        layout.addWidget(note)
-        layout.addWidget(buttons)
+        self.lay_out(form, "Level reference and ceiling belong to the session, the rest to the program. "
+                           "The quality of listening and printing is set in the top line.")
 
     def accept(self) -> None:
         settings = self._settings
@@ -122,7 +131,7 @@ class SettingsDialog(QDialog):
         super().accept()
 
 
-class PrintDialog(QDialog):
+class PrintDialog(FormDialog):
     """What to print, and where."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, rendering: Rendering, parent: QWidget) -> None:
@@ -149,19 +158,8 @@ class PrintDialog(QDialog):
         form.addRow("As", self.kind)
         form.addRow("Into folder", row)
         quality = self._sessions.session.quality.printing
-        note = TextLabel(f"At {quality}x oversampling. Existing files are never overwritten; "
-                      "new ones get a number.")
-        note.setWordWrap(True)
-        note.setStyleSheet(f"color: {theme.DIM.name()}")
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
-        go = buttons.addButton("Print", QDialogButtonBox.ButtonRole.AcceptRole)
-        assert go is not None
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        layout = QVBoxLayout(self)
-        layout.addLayout(form)
-        layout.addWidget(note)
-        layout.addWidget(buttons)
+        self.lay_out(form, f"At {quality}x oversampling. Existing files are never overwritten; new ones get a number.",
+                     "Print")
 
     def _choose(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "Print into folder", self.folder.text())
