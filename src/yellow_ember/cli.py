@@ -309,7 +309,11 @@ def _window(paths: list[Path], *, apart: bool = False) -> int:
     if reason is not None:
         _say(f"yellow-ember: {reason}")
         return 1
-    return run(paths, apart=apart)
+    status = run(paths, apart=apart)
+    # Everything is put away.  In which order Python and Qt would take the rest apart, nobody knows: so they don't.
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(status)
 
 
 def _open(arguments: argparse.Namespace) -> int:

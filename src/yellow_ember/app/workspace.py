@@ -53,6 +53,11 @@ class Workspace(QObject):
         self.added = self.give(AddedListening)
         self.dissector = self.give(Dissector)
         self.rendering = self.give(Rendering)
+        for name in _PIECES:
+            piece = getattr(self, name)
+            if isinstance(piece, QObject):
+                # They go together, and in Qt's order.
+                piece.setParent(self)
         self.sessions.rule = self._rule
         self._closed = False
         self._keeping = QTimer(self)
