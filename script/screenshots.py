@@ -15,7 +15,7 @@ for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[variable] = tempfile.mkdtemp()
 
 from PyQt6.QtWidgets import QApplication
-from yellow_ember.session.edits.edits.link_edits import link_strips
+from yellow_ember.session.edits.link_edits import link_strips
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState

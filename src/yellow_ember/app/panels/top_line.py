@@ -269,8 +269,9 @@ class TopLine(QWidget):
         beats = seconds * session.tempo / 60.0
         bar, beat = int(beats // session.beats_per_bar), int(beats % session.beats_per_bar)
         self.position.setText(f"{bar + 1:3d}.{beat + 1}   {int(seconds // 60)}:{seconds % 60:04.1f}")
-        dropouts = f", dropouts: {state.missed}" if state.missed else ""
-        self.engine.setText(f"engine {100 * state.load:3.0f} %{dropouts}" if state.blocks else "engine starting")
+        load = f"{100 * state.load:.0f} %"
+        running = f"{load}, dropouts: {state.missed}" if state.missed else f"engine {load}"
+        self.engine.setText(running if state.blocks else "engine starting")
         if state.ceiling_gain < 0.999:
             self._ceiling_left = _CEILING_HOLD_FRAMES
             self.ceiling.setText(f"ceiling holds {-20 * math.log10(state.ceiling_gain):.1f} dB")
