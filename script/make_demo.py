@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 from scipy.signal import lfilter
-from yellow_ember.engine.jobs.measuring import measure_strip
 
+from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.files.writing import writing
 from yellow_ember.session.edits.edits import edit_strip, use_chain
 from yellow_ember.session.io.presets import find_preset

@@ -15,7 +15,6 @@ for variable in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[variable] = tempfile.mkdtemp()
 
 from PyQt6.QtWidgets import QApplication
-from yellow_ember.session.edits.link_edits import link_strips
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState
@@ -33,6 +32,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, set_send, use_chain
+from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.values.model import Send, new_stage
 
