@@ -21,7 +21,8 @@ MAXIMUM_HISTORY_BYTES = 200 * 2**20
 """What the steps of the history take beyond what they share; the oldest are forgotten first."""
 
 
-def _nothing_follows(base: Session, before: Session, new: Session) -> Session:
+def nothing_follows(base: Session, before: Session, new: Session) -> Session:
+    """The rule by which an edit moves nothing else."""
     return new
 
 
@@ -112,7 +113,7 @@ class Document:
     """
 
     def __init__(self, session: Session, path: Path | None = None,
-                 rule: Callable[[], Rule] = lambda: _nothing_follows) -> None:
+                 rule: Callable[[], Rule] = lambda: nothing_follows) -> None:
         self._rule = rule
         self._shown = session
         self._committed = session
@@ -149,7 +150,7 @@ class Document:
 
     def trial(self, label: str, settle: Settle = Settle.KEEP, *, alone: bool = False) -> Trial:
         """Begin to try something; `alone` where nothing is to move along with it."""
-        trial = Trial(self, label, settle, _nothing_follows if alone else self._rule())
+        trial = Trial(self, label, settle, nothing_follows if alone else self._rule())
         self._trials.append(trial)
         return trial
 

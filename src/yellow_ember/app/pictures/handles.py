@@ -131,7 +131,7 @@ class Handles(QObject):
         more = edges.added(as_edges(self._stage().params[edges.id]), hz)
         if more is None:
             self._messages.say(f"No room for another edge: there are at most {edges.most}, "
-                                         f"each {edges.apart:g} times the one before or more")
+                               f"each {edges.apart:g} times the one before or more")
             return
         self._set({edges.id: more}, "Add an edge")
         self.chosen = min(range(len(more)), key=lambda place: abs(math.log(more[place] / hz)))

@@ -87,7 +87,7 @@ class AddedListening(QObject):
                 return
             limit = round(self._settings.prints_gb * 2**30)
             self._jobs.start(self, print_added, self._sessions.session, strip.id, self.keep_tone, self.louder_db, limit,
-                                 done=self._take, failed=self._fail)
+                             done=self._take, failed=self._fail)
 
     def _take(self, found: AddedPart) -> None:
         self._heard, self.found = self._wanted, found

@@ -34,14 +34,13 @@ class AskedMatch(QObject):
 
     def _start(self, strip_id: str, take: Callable[[Strip, float], None], measure: Callable[..., float],
                *of: str) -> None:
-
         def arrived(offset: float) -> None:
             for strip in self._sessions.session.strips:
                 if strip.id == strip_id:
                     take(strip, offset)
 
         self._jobs.start(self, measure, self._sessions.session, *of, done=arrived,
-                             failed=lambda reason: self._messages.warn(f"It can't be matched: {reason}"))
+                         failed=lambda reason: self._messages.warn(f"It can't be matched: {reason}"))
         self._messages.say("Measuring\u2026")
 
     def _take_stage(self, strip: Strip, stage_id: str, offset: float) -> None:
@@ -59,4 +58,4 @@ class AskedMatch(QObject):
         self._sessions.document.commit(f"Match {strip.name} in the mix", lambda session: edit_strip(
             session, strip.id, lambda old: old.with_(match_db=match_db)))
         self._messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {match_db:+.2f} dB. "
-                               "It is no longer kept matched alone")
+                           "It is no longer kept matched alone")

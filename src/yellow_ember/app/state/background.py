@@ -155,7 +155,7 @@ class BackgroundPrints(QObject):
             limit = round(self._settings.prints_gb * 2**30)
             self._now = strip_id, name
             self._jobs.start(self, print_strip, session, strip_id, frames, limit,
-                                       done=self._finish, failed=self._fail)
+                             done=self._finish, failed=self._fail)
             return
 
     def _finish(self, found: StripPrint) -> None:

@@ -49,8 +49,8 @@ class Dissector(QObject):
         if all(known != sound for known, _ in self._known):
             # What can't be run can't be measured either, and that is said.
             self._jobs.start(self, dissect_strip, self._sessions.session, strip.id,
-                                 done=lambda found: self._take(sound, found),
-                                 failed=lambda _reason: self._take(sound, None))
+                             done=lambda found: self._take(sound, found),
+                             failed=lambda _reason: self._take(sound, None))
 
     def _take(self, sound: tuple[object, ...], found: Dissection | None) -> None:
         self._asked = None

@@ -37,8 +37,3 @@ class Gesture:
         trial, self._trial = self._trial, None
         if trial is not None:
             trial.keep()
-
-    def do(self, label: str, edit: Edit) -> None:
-        """A step that is made at once, behind what was being moved."""
-        self.keep()
-        self._sessions.document.commit(label, edit)

@@ -46,6 +46,11 @@ class Imports(QObject):
     def busy(self) -> bool:
         return bool(self._waiting) or self._now is not None
 
+    @property
+    def settled(self) -> bool:
+        """True where nothing waits to be read, and there is sound to run."""
+        return not self.busy and any(self.ready(strip.audio) for strip in self._sessions.session.strips)
+
     def want(self) -> None:
         """Look for what the session needs."""
         session = self._sessions.session

@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 import time
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -59,11 +59,11 @@ class _Run:
     strip_ids: frozenset[str]
     pending: set[str]
 
-    def still_holds(self, now: Session, strip_id: str) -> bool:
-        """True where what it measures of a strip is what the strip is now, matches of its own apart."""
+    def still_holds(self, now: Session, strip_ids: Collection[str]) -> bool:
+        """True where what it measures of some strips is what they are now, matches of its own apart."""
         alike = now.with_(strips=tuple(strip.with_(match_db=self.session.strip(strip.id).match_db)
                                        if strip.id in self.strip_ids else strip for strip in now.strips))
-        return sound_of(alike, strip_id) == sound_of(self.session, strip_id)
+        return all(sound_of(alike, strip_id) == sound_of(self.session, strip_id) for strip_id in strip_ids)
 
 
 class Matcher(QObject):
@@ -159,8 +159,7 @@ class Matcher(QObject):
         session, run = self._sessions.session, self._run
         here = {strip.id for strip in session.strips}
         self._asked = self._able(self._asked)
-        if run is not None and any(strip_id not in here or not run.still_holds(session, strip_id)
-                                   for strip_id in run.pending):
+        if run is not None and not (run.pending <= here and run.still_holds(session, run.pending)):
             self.cancel()
         if self._settings.match_lock:
             self._match_empty()
@@ -213,8 +212,7 @@ class Matcher(QObject):
 
     def poll(self) -> None:
         """Begin with what waits; called with the clock."""
-        if self._imports.busy or not any(
-                self._imports.ready(strip.audio) for strip in self._sessions.session.strips):
+        if not self._imports.settled:
             return
         if 0.0 < self._due <= time.monotonic():
             self._due = 0.0
@@ -226,7 +224,7 @@ class Matcher(QObject):
             session = self._sessions.session
             self._run = _Run(session, frozenset(wanted), set(wanted))
             self._jobs.start(self, match_strips, session, tuple(wanted), part=self._take,
-                                       done=lambda _: self._end(), failed=self._end)
+                             done=lambda _: self._end(), failed=self._end)
 
     def _end(self, trouble: str = "") -> None:
         run, self._run = self._run, None
@@ -238,7 +236,7 @@ class Matcher(QObject):
         run, session = self._run, self._sessions.session
         assert run is not None
         run.pending.discard(match.strip_id)
-        if run.still_holds(session, match.strip_id):
+        if run.still_holds(session, (match.strip_id,)):
             run.session = matched(run.session, match)
             self._remembered.appendleft((sound_of(session, match.strip_id), match))
             self._use(match)

@@ -147,8 +147,7 @@ class Measurer(QObject):
         """Begin with what is next; called with the clock."""
         if self._sessions.session is not self._idle_for:
             self._idle_for, self._idle_since = self._sessions.session, time.monotonic()
-        if self._imports.busy or not any(
-                self._imports.ready(strip.audio) for strip in self._sessions.session.strips):
+        if not self._imports.settled:
             return
         if 0.0 < self._due <= time.monotonic():
             self._due = 0.0

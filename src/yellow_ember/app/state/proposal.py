@@ -27,8 +27,8 @@ class Proposal(QObject):
         session = edit_strip(self._sessions.session, strip_id,
                              lambda strip: strip.with_(chain=strip.chain[:place]))
         self._jobs.start(self, measure_strip, session, strip_id,
-                             done=lambda measurement: self._take(strip_id, stage_id, measurement),
-                             failed=lambda reason: self._messages.warn(f"No bands can be proposed: {reason}"))
+                         done=lambda measurement: self._take(strip_id, stage_id, measurement),
+                         failed=lambda reason: self._messages.warn(f"No bands can be proposed: {reason}"))
         self._messages.say("Listening to what the stages before added\u2026")
 
     def _take(self, strip_id: str, stage_id: str, measurement: StripMeasurement) -> None:

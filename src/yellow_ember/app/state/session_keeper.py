@@ -15,7 +15,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
-from yellow_ember.session.document import Document, Rule
+from yellow_ember.session.document import Document, Rule, nothing_follows
 from yellow_ember.session.edits.edits import add_track, difference
 from yellow_ember.session.io.autosave import Card, keep_version
 from yellow_ember.session.io.reading import SessionFileError
@@ -24,10 +24,6 @@ from yellow_ember.session.values.limits import MAXIMUM_STRIPS
 from yellow_ember.session.values.model import RATES, Session, master_strip, session_from_audio
 
 _PACKAGE = Path(__file__).resolve().parents[2]
-
-
-def _nothing_follows() -> Rule:
-    return lambda base, before, new: new
 
 
 class SessionKeeper(QObject):
@@ -45,7 +41,7 @@ class SessionKeeper(QObject):
     def __init__(self, settings: Settings, messages: Messages) -> None:
         super().__init__()
         self._settings, self._messages = settings, messages
-        self.rule: Callable[[], Rule] = _nothing_follows
+        self.rule: Callable[[], Rule] = lambda: nothing_follows
         """Asked for at every edit: what else moves with it."""
         self.document = Document(Session(strips=(master_strip(),)), rule=self._rule)
         self.edits = EditKeeper(self._unsaved, messages.warn)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field, fields
+from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
@@ -47,7 +47,7 @@ class Settings:
     """What the file held when it was read or written here, by name; the defaults before that."""
 
     def __post_init__(self) -> None:
-        self._kept = {entry.name: {} if entry.name == "notes" else entry.default
+        self._kept = {entry.name: entry.default if entry.default_factory is MISSING else entry.default_factory()
                       for entry in fields(self) if entry.init}
 
     def values(self) -> dict[str, Any]:

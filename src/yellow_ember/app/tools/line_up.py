@@ -223,7 +223,7 @@ class LineUpWindow(ToolWindow):
         if hz is not None:
             read = from_alignment_tape if self._source == "tape" else from_oscillator
             self._jobs.think(self, read, self.values, hz, self._sessions.session.reference_dbfs,
-                                       name="tone", done=self._show, failed=self._fail)
+                             name="tone", done=self._show, failed=self._fail)
 
     def _fail(self, reason: str) -> None:
         self._messages.warn(f"The meters can't be read: {reason}")
@@ -266,7 +266,7 @@ class LineUpWindow(ToolWindow):
     def _next_step(self) -> None:
         if self._steps is not None:
             self._jobs.think(self, next, self._steps, None, name="step", done=self._take_step,
-                                       failed=lambda reason: self._end_alignment(f"left as it is: {reason}"))
+                             failed=lambda reason: self._end_alignment(f"left as it is: {reason}"))
 
     def _take_step(self, step: Step | None) -> None:
         if self._steps is None:

@@ -63,7 +63,8 @@ def match_strips(progress: Progress, session: Session, strip_ids: Collection[str
             able.append(strip_id)
         except AudioFileError as error:
             yield Match(strip_id, trouble=str(error))
-    frames = {strip_id: _frames(session, session.upstream(strip_id)) for strip_id in able}
+    lengths = _lengths(session)
+    frames = {strip_id: max(lengths[other] for other in session.upstream(strip_id)) for strip_id in able}
     stretch = measured_stretch(session, max(frames.values(), default=0))
     if stretch.end - stretch.start < SHORTEST:
         for strip_id in able:
@@ -78,16 +79,17 @@ def match_strips(progress: Progress, session: Session, strip_ids: Collection[str
             progress((done + share) / len(passes))
 
         stretches = {strip_id: measured_stretch(session, frames[strip_id]) for strip_id in strips}
-        for match in _measure_side_by_side(share_of_all, session, stretches, takes, later):
+        for match in _measure_side_by_side(
+                share_of_all, session, stretches, takes, later, max(lengths.values())):
             yield match
             session = matched(session, match)
 
 
-def _frames(session: Session, strip_ids: Collection[str]) -> int:
-    """How long the sound of strips lasts."""
-    ready = (find_conformed(strip.audio, session.rate) for strip in session.strips
-             if strip.id in strip_ids and strip.audio is not None)
-    return max((conformed.frames for conformed in ready if conformed is not None), default=0)
+def _lengths(session: Session) -> dict[str, int]:
+    """How long each strip's own sound lasts, in frames by id; 0 for buses."""
+    ready = {strip.id: None if strip.audio is None else find_conformed(strip.audio, session.rate)
+             for strip in session.strips}
+    return {strip_id: 0 if conformed is None else conformed.frames for strip_id, conformed in ready.items()}
 
 
 def _by_depth(session: Session, strip_ids: Collection[str]) -> list[list[str]]:
@@ -135,10 +137,10 @@ class _Takes:
 
 
 def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[str, Loop], takes: _Takes,
-                          later: frozenset[str]) -> list[Match]:
+                          later: frozenset[str], frames: int) -> list[Match]:
     """Measure strips that don't feed each other, on all cores, and take what will be needed `later`.
 
-    stretches : by strip, what of the turn counts
+    stretches : by strip, what of the turn counts; frames : how long the session's sound lasts
     """
     strip_ids = list(stretches)
     count = min(len(strip_ids), len(os.sched_getaffinity(0)))
@@ -149,7 +151,7 @@ def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[
         graph = Graph(session, GraphSettings(session.quality.live, BLOCK, reaching))
         takes.play_in(graph)
         # A strip without stages is run as fast as its take would be read.
-        printed = _play_from_prints(graph, reaching - own.keys() - takes.whole)
+        printed = _play_from_prints(graph, reaching - own.keys() - takes.whole, frames)
         begun = {strip_id for strip_id, node in graph.nodes.items()
                  if strip_id in later - taken - printed and node.strip.chain
                  and takes.begin(strip_id, node.out_channels)}
@@ -160,11 +162,12 @@ def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[
     return found
 
 
-def _play_from_prints(graph: Graph, strip_ids: Collection[str]) -> set[str]:
-    """Let strips of a graph be played from their background prints, where there are such; which those are."""
-    session = graph.session
-    frames = _frames(session, {strip.id for strip in session.strips})
-    prints = [found for strip_id in strip_ids if (found := find_print(session, strip_id, frames)) is not None]
+def _play_from_prints(graph: Graph, strip_ids: Collection[str], frames: int) -> set[str]:
+    """Let strips of a graph be played from their background prints, where there are such; which those are.
+
+    frames : how long the session's sound lasts
+    """
+    prints = [found for strip_id in strip_ids if (found := find_print(graph.session, strip_id, frames)) is not None]
     for found in prints:
         graph.nodes[found.strip_id].use_print(found, at_once=True)
     return {found.strip_id for found in prints}

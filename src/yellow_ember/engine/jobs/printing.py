@@ -18,7 +18,7 @@ from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import AudioWriter, writing
 from yellow_ember.plain_text import plain_file_name
-from yellow_ember.session.values.model import MASTER, Session
+from yellow_ember.session.values.model import MASTER, Session, Strip
 
 BLOCK = 4096
 
@@ -63,7 +63,7 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
     """
     if not order.folder.is_dir():
         raise AudioFileError(f"there is no folder {order.folder}")
-    troubles = {strip_id: trouble for strip_id in order.strips if (trouble := _what_is_missing(session, strip_id))}
+    troubles = _what_is_missing(session, order.strips)
     able = tuple(strip_id for strip_id in order.strips if strip_id not in troubles)
     if not able:
         raise AudioFileError("; ".join(troubles.values()))
@@ -94,17 +94,29 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
                    tuple(troubles.values()))
 
 
-def _what_is_missing(session: Session, strip_id: str) -> str:
-    """Why a strip can't be printed whole, "" where it can."""
-    name = "The mix" if strip_id == MASTER else session.strip(strip_id).name
-    upstream = session.upstream(strip_id)
-    for source in (strip for strip in session.strips if strip.id in upstream):
-        if source.audio is not None and not is_file(source.audio):
-            return f"{name} can't be printed: the audio of {source.name} is missing ({source.audio})"
-        try:
-            conform_all((source.audio,), session.rate)
-        except AudioFileError as error:
-            return f"{name} can't be printed: {error}"
+def _what_is_missing(session: Session, strip_ids: tuple[str, ...]) -> dict[str, str]:
+    """Why strips can't be printed whole, of those that can't; each file is looked at once."""
+    upstream = {strip_id: session.upstream(strip_id) for strip_id in strip_ids}
+    reaching = frozenset().union(*upstream.values())
+    bad = {source.id: trouble for source in session.strips
+           if source.id in reaching and (trouble := _trouble_with(source, session.rate))}
+    troubles = {}
+    for strip_id, sources in upstream.items():
+        trouble = next((trouble for source_id, trouble in bad.items() if source_id in sources), "")
+        if trouble:
+            name = "The mix" if strip_id == MASTER else session.strip(strip_id).name
+            troubles[strip_id] = f"{name} can't be printed: {trouble}"
+    return troubles
+
+
+def _trouble_with(strip: Strip, rate: int) -> str:
+    """Why a strip's audio can't be used, "" where it can."""
+    if strip.audio is not None and not is_file(strip.audio):
+        return f"the audio of {strip.name} is missing ({strip.audio})"
+    try:
+        conform_all((strip.audio,), rate)
+    except AudioFileError as error:
+        return str(error)
     return ""
 
 
