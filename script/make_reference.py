@@ -7,36 +7,17 @@ Usage: make_reference.py [--check]      --check writes nothing and fails where t
 import argparse
 import json
 import sys
-from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from yellow_ember import __version__
 from yellow_ember.cli import parameter_listing, parser
-from yellow_ember.dsp.parameters import Edges, Impulse, Number, Parameter, Steps
-from yellow_ember.dsp.stage_values import STAGE_VALUES
+from yellow_ember.dsp.parameters import Edges, Impulse, Steps
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.io.chain_file import FORMAT as CHAIN_FORMAT
-from yellow_ember.session.io.chain_file import VERSION as CHAIN_VERSION
-from yellow_ember.session.io.presets import FORMAT as PRESET_FORMAT
-from yellow_ember.session.io.presets import INTENTIONS, SOURCES
-from yellow_ember.session.io.presets import VERSION as PRESET_VERSION
-from yellow_ember.session.io.session_file import FORMAT as SESSION_FORMAT
-from yellow_ember.session.io.session_file import VERSION as SESSION_VERSION
-from yellow_ember.session.io.sets import ANY, SCOPES
-from yellow_ember.session.io.sets import FORMAT as SET_FORMAT
-from yellow_ember.session.io.sets import VERSION as SET_VERSION
-from yellow_ember.session.values.links import FEWEST
-from yellow_ember.session.values.macros import MOST_MACROS, Bend
-from yellow_ember.session.values.model import (
-    LOUDEST_LUFS,
-    QUIETEST_LUFS,
-    RATES,
-    StripKind,
-)
-from yellow_ember.session.values.snapshots import PLACES
-from yellow_ember.session.values.snapshots import SCOPES as SNAPSHOT_SCOPES
-from yellow_ember.session.values.strip_values import MATCH, SEND_LEVEL, SNAPSHOT_VALUES, STRIP_VALUES
+from yellow_ember.session.io.chain_file import CHAIN_FORMAT
+from yellow_ember.session.io.presets import PRESET_FORMAT
+from yellow_ember.session.io.session_file import SESSION_FORMAT
+from yellow_ember.session.io.sets import SET_FORMAT
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"
 
@@ -73,117 +54,10 @@ def reference() -> str:
     return "\n".join(lines)
 
 
-def _parameter_schema(parameter: Parameter) -> dict[str, Any]:
-    listing = parameter_listing(parameter)
-    found: dict[str, Any] = {"description": listing["help"], "default": listing["default"]}
-    if listing["choices"]:
-        return found | {"enum": [choice["id"] for choice in listing["choices"]]}
-    if isinstance(parameter, Impulse):
-        return found | {"type": "string"}
-    if listing["min"] is None:
-        return found | {"type": "boolean"}
-    number = {"type": "number", "minimum": listing["min"], "maximum": listing["max"]}
-    if isinstance(parameter, Steps):
-        return found | {"type": "array", "maxItems": parameter.longest, "items": {"anyOf": [{"type": "null"}, number]}}
-    if isinstance(parameter, Edges):
-        return found | {"type": "array", "minItems": 1, "maxItems": parameter.most, "items": number}
-    assert isinstance(parameter, Number)
-    forms: list[dict[str, Any]] = [number]
-    if parameter.unset_word:
-        forms.append({"type": "null"})
-    if parameter.per_channel:
-        forms.append({"type": "array", "items": number, "minItems": 2, "maxItems": 2})
-    return found | (number if len(forms) == 1 else {"anyOf": forms})
-
-
-def _declared(parameters: Iterable[Parameter]) -> dict[str, Any]:
-    return {parameter.id: _parameter_schema(parameter) for parameter in parameters}
-
-
-def _stages_schema() -> dict[str, Any]:
-    kinds = []
-    for kind in STAGES:
-        params = _declared(kind.parameters)
-        kinds.append({
-            "type": "object", "required": ["kind"], "additionalProperties": False,
-            "properties": {"id": {"type": "string"}, "kind": {"const": kind.kind}, **_declared(STAGE_VALUES),
-                           "params": {"type": "object", "additionalProperties": False, "properties": params}}})
-    return {"type": "array", "items": {"oneOf": kinds}}
-
-
-def _macros_schema() -> dict[str, Any]:
-    text = {"type": "string"}
-    target = {"type": "object", "required": ["stage", "parameter"], "additionalProperties": False, "properties": {
-        "stage": {"type": "integer", "minimum": 0, "description": "the stage's place in the chain"},
-        "parameter": text, "low": {"type": "number"}, "high": {"type": "number"},
-        "curve": {"enum": [bend.value for bend in Bend]}}}
-    macro = {"type": "object", "required": ["name", "targets"], "additionalProperties": False, "properties": {
-        "id": text, "name": text, "value": {"type": "number", "minimum": 0, "maximum": 100},
-        "targets": {"type": "array", "items": target}}}
-    return {"type": "array", "maxItems": MOST_MACROS, "items": macro}
-
-
-def _document(title: str, format_name: str, version: int, required: list[str],
-              properties: dict[str, Any]) -> dict[str, Any]:
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object",
-            "required": ["format", "version", *required], "additionalProperties": False,
-            "properties": {"format": {"const": format_name}, "version": {"enum": list(range(1, version + 1))},
-                           **properties}}
-
-
 def schemas() -> dict[str, dict[str, Any]]:
     """JSON Schema by file name."""
-    stages, text, flag = _stages_schema(), {"type": "string"}, {"type": "boolean"}
-    whole = {"type": "integer", "minimum": 0}
-    match = _declared([MATCH])
-    factor = {"enum": [1, 2, 4, 8, 16]}
-    strip = {
-        "type": "object", "required": ["id", "name", "kind"], "additionalProperties": False,
-        "properties": {
-            "id": text, "name": text, "kind": {"enum": ["track", "bus", "master"]}, "out": text,
-            "sends": {"type": "array", "items": {
-                "type": "object", "required": ["to"], "additionalProperties": False, "properties": {
-                    "to": text, "pre": flag,
-                    **_declared([SEND_LEVEL])}}},
-            "audio": {"type": ["string", "null"]},
-            **_declared(STRIP_VALUES), "macros": _macros_schema(), "zone_lufs": {"anyOf": [{"type": "null"}, {
-                "type": "array", "minItems": 2, "maxItems": 2,
-                "items": {"type": "number", "minimum": QUIETEST_LUFS, "maximum": LOUDEST_LUFS}}]}, "chain": stages}}
-    texts = {"type": "array", "items": text}
-    link = {"type": "object", "required": ["name", "members"], "additionalProperties": False, "properties": {
-        "id": text, "name": text, "members": {**texts, "minItems": FEWEST}, "of_stages": flag, "relative": flag,
-        "parameters": texts}}
-    state = {"type": "object", "required": ["strip", "chain"], "additionalProperties": False, "properties": {
-        "strip": text, **_declared(SNAPSHOT_VALUES), "chain": stages, "macros": _macros_schema()}}
-    snapshot = {"type": "object", "required": ["scope", "place", "states"], "additionalProperties": False,
-                "properties": {"scope": {"enum": list(SNAPSHOT_SCOPES)}, "owner": text,
-                               "place": {"type": "integer", "minimum": 0, "maximum": PLACES - 1}, "name": text,
-                               "note": text, "states": {"type": "array", "items": state}}}
-    session = {
-        "name": text, "rate": {"enum": list(RATES)}, "tempo": {"type": "number", "minimum": 20, "maximum": 400},
-        "beats_per_bar": {"type": "integer", "minimum": 1, "maximum": 16},
-        "reference_dbfs": {"type": "number", "minimum": -30, "maximum": 0},
-        "ceiling_dbfs": {"type": "number", "minimum": -20, "maximum": 0}, "seed": whole,
-        "quality": {"type": "object", "additionalProperties": False,
-                    "properties": {"live": factor, "printing": factor}},
-        "loop": {"type": "object", "additionalProperties": False,
-                 "properties": {"start": whole, "end": whole, "on": flag}},
-        "strips": {"type": "array", "items": strip}, "links": {"type": "array", "items": link},
-        "snapshots": {"type": "array", "items": snapshot}, "shown": {"type": "string"}}
-    preset = {"name": text, "source": {"enum": list(SOURCES)}, "intention": {"enum": list(INTENTIONS)},
-              "note": text, **match, "stages": stages, "macros": _macros_schema()}
-    part = {"type": "object", "required": ["where", "stages"], "additionalProperties": False, "properties": {
-        "where": {"enum": [kind.value for kind in StripKind]}, "source": {"enum": [ANY, *SOURCES]},
-        **match, "stages": stages, "macros": _macros_schema()}}
-    found_set = {"name": text, "scope": {"enum": list(SCOPES)}, "intention": {"enum": list(INTENTIONS)}, "note": text,
-                 "linked": flag, "parts": {"type": "array", "items": part, "minItems": 1}}
-    return {
-        "chain.schema.json": _document("Chain", CHAIN_FORMAT, CHAIN_VERSION, ["stages"], {"stages": stages}),
-        "preset.schema.json": _document("Preset", PRESET_FORMAT, PRESET_VERSION,
-                                        ["name", "source", "intention", "stages"], preset),
-        "set.schema.json": _document("Set", SET_FORMAT, SET_VERSION, ["name", "scope", "intention", "parts"],
-                                     found_set),
-        "session.schema.json": _document("Session", SESSION_FORMAT, SESSION_VERSION, ["strips"], session)}
+    return {f"{title.lower()}.schema.json": format.schema(title) for title, format in (
+        ("Chain", CHAIN_FORMAT), ("Preset", PRESET_FORMAT), ("Set", SET_FORMAT), ("Session", SESSION_FORMAT))}
 
 
 def _roff(text: str) -> str:

@@ -21,11 +21,9 @@ from yellow_ember.dsp.stage import Setup
 from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.presets import FIGURES_FILE, SHIPPED, SUITABLE, read_preset, shipped_presets
-from yellow_ember.session.io.presets import VERSION as PRESET_VERSION
+from yellow_ember.session.io.presets import FIGURES_FILE, PRESET_FORMAT, SHIPPED, SUITABLE, read_preset, shipped_presets
 from yellow_ember.session.io.session_file import read_session
-from yellow_ember.session.io.sets import SHIPPED_SETS, read_set
-from yellow_ember.session.io.sets import VERSION as SET_VERSION
+from yellow_ember.session.io.sets import SET_FORMAT, SHIPPED_SETS, read_set
 
 _SECONDS, _STROKES_SECONDS, _SETTLE_SECONDS, _BLOCK = 5.0, 3.0, 1.0, 4096
 _FACTOR = 4
@@ -86,11 +84,11 @@ def main() -> int:
         figures[preset.name] = {"added_db": round(found.added_db, 1), "brightness": round(found.brightness, 2)}
     for path in SHIPPED.glob("*.json"):
         preset = read_preset(path)
-        write_match(path, lambda found: found, matched(preset.stages, preset.source, rate), PRESET_VERSION)
+        write_match(path, lambda found: found, matched(preset.stages, preset.source, rate), PRESET_FORMAT.version)
     for path in SHIPPED_SETS.glob("*.json"):
         for place, part in enumerate(read_set(path).parts):
             write_match(path, lambda found, at=place: found["parts"][at], matched(part.stages, part.source, rate),
-                        SET_VERSION)
+                        SET_FORMAT.version)
     FIGURES_FILE.write_text(json.dumps(figures, indent=1, sort_keys=True) + "\n", encoding="utf-8")
     return 0
 

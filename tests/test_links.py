@@ -37,8 +37,8 @@ from yellow_ember.session.edits.link_edits import (
     linkable,
     strips_of,
 )
-from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.model import Session, new_stage
 
 DRUMS, BASS, HARMONIUM = "brushed-drums", "upright-bass", "harmonium"
@@ -191,9 +191,9 @@ def test_sessions_hold_links(session: Session, tmp_path: Path) -> None:
     write_session(made, tmp_path / "a.ember")
     assert read_session(tmp_path / "a.ember") == made
     for change, words in (({"members": [DRUMS, "nobody"]}, r"links\[0\]\.members: 'nobody' is no strip"),
-                          ({"members": [DRUMS]}, r"links\[0\]\.members: must be at least 2"),
+                          ({"members": [DRUMS]}, r"links\[0\]\.members: must have at least 2"),
                           ({"of_stages": True}, r"links\[0\]\.members: .* is no stage")):
-        found = json.loads(session_to_json(made, tmp_path))
+        found = session_to_object(made, tmp_path)
         found["links"][0] |= change
         (tmp_path / "b.ember").write_text(json.dumps(found))
         with pytest.raises(SessionFileError, match=words):

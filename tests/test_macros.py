@@ -23,9 +23,9 @@ from yellow_ember.session.edits.edits import (
     set_parameter,
     use_chain,
 )
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import Preset, read_preset, write_preset
-from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.macros import MOST_MACROS, Bend, Target
 from yellow_ember.session.values.model import Session, new_stage
 
@@ -117,7 +117,7 @@ def test_sessions_and_presets_hold_macros(session: Session, tmp_path: Path) -> N
     ({"curve": "wild"}, r"macros\[0\]\.targets\[0\]\.curve: must be one of straight, late, early"),
 ])
 def test_odd_macros_are_named(change: dict[str, object], words: str, session: Session, tmp_path: Path) -> None:
-    found = json.loads(session_to_json(session, tmp_path))
+    found = session_to_object(session, tmp_path)
     strip = next(strip for strip in found["strips"] if strip["id"] == STRIP)
     strip["macros"][0]["targets"][0] |= change
     (tmp_path / "a.ember").write_text(json.dumps(found))
@@ -126,7 +126,7 @@ def test_odd_macros_are_named(change: dict[str, object], words: str, session: Se
 
 
 def test_sessions_of_the_version_before_open(session: Session, tmp_path: Path) -> None:
-    found = json.loads(session_to_json(session, tmp_path))
+    found = session_to_object(session, tmp_path)
     found["version"] = 1
     for strip in found["strips"]:
         del strip["macros"]

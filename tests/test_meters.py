@@ -17,8 +17,8 @@ from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.model import Session
 
 RATE, BLOCK = 48000, 256
@@ -151,8 +151,8 @@ def test_sessions_hold_zones(demo: Session, tmp_path: Path) -> None:
     write_session(session, tmp_path / "a.ember")
     assert read_session(tmp_path / "a.ember") == session
     for zone, words in (([-20.0, -24.0], "zone_lufs: must go up"), ([-20.0], "must be two numbers"),
-                        ([-99.0, -20.0], r"zone_lufs\.low: must lie between")):
-        found = json.loads(session_to_json(session, tmp_path))
+                        ([-99.0, -20.0], r"zone_lufs\[0\]: must lie between")):
+        found = session_to_object(session, tmp_path)
         found["strips"][-1]["zone_lufs"] = zone
         (tmp_path / "b.ember").write_text(json.dumps(found))
         with pytest.raises(SessionFileError, match=words):

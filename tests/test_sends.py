@@ -25,8 +25,8 @@ from yellow_ember.session.edits.edits import (
     route,
     set_send,
 )
-from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.model import MASTER, Send, Session, new_stage, session_from_audio
 
 RATE = 48000
@@ -119,7 +119,7 @@ def test_sessions_hold_sends(session: Session, tmp_path: Path) -> None:
     session = set_send(alone(session, "b", bypass=True), "a", Send(to="effect", level_db=-3.0, pre=True))
     write_session(session, tmp_path / "a.ember")
     assert read_session(tmp_path / "a.ember") == session
-    found = json.loads(session_to_json(session, tmp_path))
+    found = session_to_object(session, tmp_path)
     found["version"] = 2
     for strip in found["strips"]:
         del strip["sends"], strip["bypass"]
@@ -134,7 +134,7 @@ def test_sessions_hold_sends(session: Session, tmp_path: Path) -> None:
     ([{"to": "effect", "level_db": 40}], r"strips\[0\]\.sends\[0\]\.level_db: must lie between"),
 ])
 def test_odd_sends_are_named(sends: list[object], words: str, session: Session, tmp_path: Path) -> None:
-    found = json.loads(session_to_json(session, tmp_path))
+    found = session_to_object(session, tmp_path)
     found["strips"][0]["sends"] = sends
     (tmp_path / "a.ember").write_text(json.dumps(found))
     with pytest.raises(SessionFileError, match=words):
@@ -143,7 +143,7 @@ def test_odd_sends_are_named(sends: list[object], words: str, session: Session, 
 
 def test_a_circle_through_a_send_is_named(session: Session, tmp_path: Path) -> None:
     session = add_bus(session, "Other", "effect")
-    found = json.loads(session_to_json(session, tmp_path))
+    found = session_to_object(session, tmp_path)
     place = next(at for at, strip in enumerate(found["strips"]) if strip["id"] == "effect")
     found["strips"][place]["sends"] = [{"to": next(s["id"] for s in found["strips"] if s["name"] == "Other")}]
     (tmp_path / "a.ember").write_text(json.dumps(found))

@@ -32,9 +32,8 @@ from yellow_ember.session.edits.edits import (
 from yellow_ember.session.io.alignments import alignments_file, drop_alignment, keep_alignment, read_alignments
 from yellow_ember.session.io.autosave import Autosave, leftovers, unsaved_folder
 from yellow_ember.session.io.chain_file import read_chain
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import (
-    INTENTIONS,
-    SOURCES,
     Preset,
     delete_preset,
     find_preset,
@@ -46,12 +45,11 @@ from yellow_ember.session.io.presets import (
     shipped_presets,
     write_preset,
 )
-from yellow_ember.session.io.reading import SessionFileError
 from yellow_ember.session.io.session_file import (
     missing_audio,
     read_session,
     relocate,
-    session_to_json,
+    session_to_object,
     write_session,
 )
 from yellow_ember.session.values.model import (
@@ -63,6 +61,7 @@ from yellow_ember.session.values.model import (
     new_stage,
     session_from_audio,
 )
+from yellow_ember.session.values.purposes import INTENTIONS, SOURCES
 
 DOCS = Path(__file__).parents[1] / "docs"
 
@@ -203,8 +202,8 @@ def test_published_schemas_agree_with_the_program(name: str, tmp_path: Path, ses
     schema = json.loads((DOCS / "schema" / f"{name}.schema.json").read_text())
     jsonschema.Draft202012Validator.check_schema(schema)
     if name == "session":
-        jsonschema.validate(json.loads(session_to_json(
-            add_stage(session, MASTER, new_stage("drive")), tmp_path)), schema)
+        jsonschema.validate(session_to_object(
+            add_stage(session, MASTER, new_stage("drive")), tmp_path), schema)
         jsonschema.validate(json.loads(DEMO.read_text()), schema)
     elif name == "preset":
         for file in (DEMO.parents[1] / "presets").glob("*.json"):
@@ -216,7 +215,7 @@ def test_published_schemas_agree_with_the_program(name: str, tmp_path: Path, ses
 
 
 def broken(change: dict[str, Any], **strip: Any) -> dict[str, Any]:
-    found = json.loads(session_to_json(Session(strips=(master_strip(),)), Path("/")))
+    found = session_to_object(Session(strips=(master_strip(),)), Path("/"))
     found["strips"][0] |= strip
     return found | change
 
@@ -224,12 +223,12 @@ def broken(change: dict[str, Any], **strip: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(("found", "words"), [
     (broken({"version": 9}), "version: 9 was written by a newer Yellow Ember"),
     (broken({"format": "other"}), "format: must be 'yellow-ember/session'"),
-    (broken({"rate": "48k"}), "rate: must be a number, not \"48k\""),
+    (broken({"rate": "48k"}), "rate: must be a whole number, not \"48k\""),
     (broken({"tempo": None}), "tempo: must be a number, not nothing"),
     (broken({"tempo": 1e9}), "tempo: must lie between 20 and 400"),
     (broken({"strips": {}}), "strips: must be a list"),
     (broken({"colour": 1}), "colour: means nothing here"),
-    (broken({"quality": {"live": 3}}), "quality: oversampling must be one of"),
+    (broken({"quality": {"live": 3}}), "quality.live: must be one of 1, 2, 4, 8, 16, not 3"),
     (broken({}, mute="no"), r"strips\[0\].mute: must be true or false"),
     (broken({}, chain=[{"kind": "reverb"}]), r"strips\[0\].chain\[0\].kind: no stage is called 'reverb'"),
     (broken({}, chain=[{"kind": "tape", "params": {"speed_ips": 12}}]),

@@ -11,11 +11,9 @@ import pytest
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.set_window import SetWindow
 from yellow_ember.session.edits.edits import edit_strip, use_chain
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import find_preset
-from yellow_ember.session.io.reading import SessionFileError
 from yellow_ember.session.io.sets import (
-    ANY,
-    SCOPES,
     StripSet,
     guessed_source,
     keep_set,
@@ -29,6 +27,7 @@ from yellow_ember.session.io.sets import (
     write_set,
 )
 from yellow_ember.session.values.model import MASTER, Session, StripKind
+from yellow_ember.session.values.purposes import ANY_SOURCE, SET_SCOPES
 
 
 def named(name: str) -> StripSet:
@@ -40,20 +39,20 @@ def kinds(session: Session, strip_id: str) -> list[str]:
 
 
 def test_shipped_sets_are_whole() -> None:
-    assert {found.scope for found in shipped_sets()} == set(SCOPES)
+    assert {found.scope for found in shipped_sets()} == set(SET_SCOPES)
     assert len(shipped_sets()) >= 8
     for found in shipped_sets():
         assert found.note.endswith(".")
         places = [(part.where, part.source) for part in found.parts]
         assert len(set(places)) == len(places)
         wanted = StripKind.BUS if found.scope == "bus" else StripKind.MASTER
-        assert (wanted, ANY) in places
+        assert (wanted, ANY_SOURCE) in places
 
 
 def test_strips_are_known_by_their_names(demo: Session) -> None:
     assert [guessed_source(strip) for strip in demo.strips if strip.audio] == [
         "drums", "bass", "keys", "guitar", "voice"]
-    assert guessed_source(demo.master) == ANY
+    assert guessed_source(demo.master) == ANY_SOURCE
 
 
 def test_a_bus_set_goes_to_the_bus_and_what_feeds_it(demo: Session) -> None:
@@ -90,7 +89,8 @@ def test_sets_of_one_s_own(demo: Session, tmp_path: Path) -> None:
     made = use_chain(demo, "upright-bass", preset.stages, preset.macros, -1.5)
     made = use_chain(made, "rhythm", find_preset("One crossing").stages)
     mine = set_from(made, "bus", "rhythm", "Mine", "glue", "Mine.")
-    assert [(part.where, part.source) for part in mine.parts] == [(StripKind.BUS, ANY), (StripKind.TRACK, "bass")]
+    assert [(part.where, part.source) for part in mine.parts] == [
+        (StripKind.BUS, ANY_SOURCE), (StripKind.TRACK, "bass")]
     kept = keep_set(mine)
     assert own_sets()[0][0].name == "Mine"
     again = read_set(kept.path)
@@ -107,7 +107,7 @@ def test_sets_of_one_s_own(demo: Session, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("change", "words"), [
     ({"scope": "room"}, "scope: must be one of bus, session, not 'room'"),
-    ({"parts": []}, "parts: there is none"),
+    ({"parts": []}, "parts: must have at least 1"),
     ({"parts": [{"where": "aisle", "stages": []}]}, r"parts\[0\]\.where: must be one of track, bus, master"),
     ({"parts": [{"where": "bus", "stages": [{"kind": "lamp"}]}]}, r"parts\[0\]\.stages\[0\]\.kind"),
 ])

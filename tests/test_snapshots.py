@@ -32,8 +32,8 @@ from yellow_ember.session.edits.snapshot_edits import (
     recall,
     take_snapshot,
 )
-from yellow_ember.session.io.reading import SessionFileError
-from yellow_ember.session.io.session_file import read_session, session_to_json, write_session
+from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.model import Session, new_stage
 from yellow_ember.session.values.snapshots import copy_stage
 
@@ -138,12 +138,12 @@ def test_sessions_hold_snapshots(session: Session, tmp_path: Path) -> None:
                          ({"scope": "room"}, r"snapshots\[0\]\.scope: must be one of strip, bus, session"),
                          ({"states": [{"strip": BASS, "chain": [{"kind": "lamp"}]}]},
                           r"snapshots\[0\]\.states\[0\]\.chain\[0\]\.kind")):
-        found = json.loads(session_to_json(session, tmp_path))
+        found = session_to_object(session, tmp_path)
         found["snapshots"][0] |= change
         (tmp_path / "b.ember").write_text(json.dumps(found))
         with pytest.raises(SessionFileError, match=told):
             read_session(tmp_path / "b.ember")
-    found = json.loads(session_to_json(session, tmp_path)) | {"version": 3}
+    found = session_to_object(session, tmp_path) | {"version": 3}
     del found["snapshots"]
     (tmp_path / "old.ember").write_text(json.dumps(found))
     assert read_session(tmp_path / "old.ember").snapshots == ()

@@ -39,13 +39,16 @@ def test_no_file_imports_itself_round_others() -> None:
 
 
 def test_nothing_outside_the_processing_is_keyed_by_a_parameter_s_or_stage_s_name() -> None:
-    """What concerns one stage stands in its declaration: adding one touches its file and the list of them alone."""
+    """What concerns one stage stands in its declaration: adding one touches its file and the list of them alone.
+
+    Migrations of files name what was there once.
+    """
     shared = {value.id for value in (*STAGE_VALUES, *STRIP_VALUES, SEND_LEVEL)}
     own = {parameter.id for kind in STAGES for parameter in kind.parameters if "_" in parameter.id} - shared
     kinds = {kind.kind for kind in STAGES}
     found = []
     for path in SOURCE.rglob("*.py"):
-        if "dsp" in path.relative_to(SOURCE).parts:
+        if "dsp" in path.relative_to(SOURCE).parts or path.name == "migrations.py":
             continue
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.Constant) and node.value in own:

@@ -30,8 +30,8 @@ from yellow_ember.files.reading import AudioFileError, probe, read_blocks
 from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.plain_text import plain_line
 from yellow_ember.session.io.chain_file import read_chain
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import all_presets, find_preset
-from yellow_ember.session.io.reading import SessionFileError
 from yellow_ember.session.io.session_file import impulse_files, read_session
 from yellow_ember.session.values.model import MASTER
 

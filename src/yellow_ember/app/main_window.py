@@ -38,7 +38,7 @@ from yellow_ember.files.atomic import free_name
 from yellow_ember.files.reading import READABLE
 from yellow_ember.plain_text import plain_file_name, plain_line
 from yellow_ember.session.io.autosave import Card, versions, work_set_aside
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import SUFFIX
 from yellow_ember.session.values.snapshots import PLACES, SCOPES
 

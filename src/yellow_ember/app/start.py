@@ -28,7 +28,7 @@ from yellow_ember.files.reading import AudioFileError
 from yellow_ember.folders import ensure_runtime_dir, troubles
 from yellow_ember.session.edits.limits import LimitError
 from yellow_ember.session.io.autosave import Card, leftovers, set_aside
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 
 DESKTOP_ID = "org.yellowember.YellowEmber"
 _ICON = Path(__file__).parents[1] / "data" / f"{DESKTOP_ID}.svg"

@@ -18,7 +18,7 @@ from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.session.document import Document, Rule, nothing_follows
 from yellow_ember.session.edits.edits import add_track, difference
 from yellow_ember.session.io.autosave import Card, keep_version
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session, relocate, write_session
 from yellow_ember.session.values.limits import MAXIMUM_STRIPS
 from yellow_ember.session.values.model import RATES, Session, master_strip, session_from_audio

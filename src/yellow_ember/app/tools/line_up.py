@@ -49,7 +49,7 @@ from yellow_ember.dsp.tape.line_up import (
 )
 from yellow_ember.session.edits.edits import edit_stage, replace_stage, set_parameter
 from yellow_ember.session.io.alignments import drop_alignment, keep_alignment, read_alignments
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 
 SOURCE = Option(id="source", label="Tone from", group=Group.MACHINE, default="tape",
                 choices=(Choice("tape", "alignment tape"), Choice("oscillator", "oscillator")),

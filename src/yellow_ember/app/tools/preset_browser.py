@@ -32,9 +32,8 @@ from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.edits.edits import use_chain
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import (
-    INTENTIONS,
-    SOURCES,
     Preset,
     by_source,
     delete_preset,
@@ -45,8 +44,8 @@ from yellow_ember.session.io.presets import (
     shipped_presets,
     write_preset,
 )
-from yellow_ember.session.io.reading import SessionFileError
 from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.purposes import INTENTIONS, SOURCES
 
 _ANY = "all"
 _FAVOURITES, _RECENT, _OWN = "favourites", "kept lately", "your own"

@@ -22,9 +22,8 @@ from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, escaped
 from yellow_ember.session.edits.edits import difference
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.sets import (
-    ANY,
     Part,
     StripSet,
     keep_set,
@@ -35,6 +34,7 @@ from yellow_ember.session.io.sets import (
     use_set,
 )
 from yellow_ember.session.values.model import StripKind
+from yellow_ember.session.values.purposes import ANY_SOURCE
 
 _STAYS, _AS_IT_WAS = "stays as it is", "as it was"
 
@@ -42,7 +42,7 @@ _STAYS, _AS_IT_WAS = "stays as it is", "as it was"
 def _words(part: Part) -> str:
     """A part in a few words."""
     stages = ", ".join(stage.declaration.label for stage in part.stages)
-    return f"{part.where.value if part.source == ANY else part.source}: {stages}"
+    return f"{part.where.value if part.source == ANY_SOURCE else part.source}: {stages}"
 
 
 class SetWindow(TryingWindow):

@@ -23,7 +23,6 @@ from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.files.kinds import state_of_file
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.folders import Base, folder
-from yellow_ember.session.io.reading import write_stages
 from yellow_ember.session.values.model import Session, Strip
 
 BLOCK = 4096
@@ -46,7 +45,7 @@ def _file_facts(path: str | Path) -> tuple[str, int, int]:
 
 
 def _chain_facts(strip: Strip) -> list[object]:
-    stages = write_stages(strip.chain, None)
+    stages = [[stage.id, stage.kind, stage.own_values, dict(stage.params)] for stage in strip.chain]
     impulses = [_file_facts(path) for stage in strip.chain if (path := stage.declaration.impulse(stage.params))]
     audio = None if strip.audio is None else _file_facts(strip.audio)
     return [strip.id, audio, stages, impulses]

@@ -5,13 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from yellow_ember.dsp.parameters import Value, Values
-from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.dsp.tape.line_up import KEPT
 from yellow_ember.folders import Base, folder
-from yellow_ember.session.io.own_files import write_object
-from yellow_ember.session.io.reading import SessionFileError, check_format, load_object, only
+from yellow_ember.session.io.content_types import AlignmentContent, AlignmentsContent
+from yellow_ember.session.io.file_format import FileFormat
 
-FORMAT, VERSION = "yellow-ember/alignments", 1
+ALIGNMENTS_FORMAT = FileFormat("yellow-ember/alignments", AlignmentsContent)
 
 
 def alignments_file() -> Path:
@@ -19,27 +18,11 @@ def alignments_file() -> Path:
 
 
 def read_alignments() -> dict[str, dict[str, Value]]:
-    """All kept alignments by name.  SessionFileError names the file, the place and the reason."""
+    """Return all kept alignments by name.  SessionFileError names the file, the position and the reason."""
     path = alignments_file()
     if not path.exists():
         return {}
-    found = load_object(path)
-    kind = stage_kind("tape")
-    try:
-        check_format(found, FORMAT, VERSION)
-        only(found, ("format", "version", "alignments"), "")
-        kept = found.get("alignments")
-        if not isinstance(kept, dict):
-            raise ValueError("alignments: must be an object")
-        result = {}
-        for name, values in kept.items():
-            if not isinstance(values, dict):
-                raise ValueError(f"alignments.{name}: must be an object")
-            checked = kind.check(values, f"alignments.{name}")
-            result[name] = {key: checked[key] for key in KEPT}
-        return result
-    except ValueError as reason:
-        raise SessionFileError(f"{path}: {reason}") from None
+    return {name: dict(values) for name, values in ALIGNMENTS_FORMAT.read(path).alignments.items()}
 
 
 def keep_alignment(name: str, values: Values) -> None:
@@ -52,4 +35,5 @@ def drop_alignment(name: str) -> None:
 
 
 def _write(alignments: dict[str, dict[str, Value]]) -> None:
-    write_object({"format": FORMAT, "version": VERSION, "alignments": alignments}, alignments_file())
+    contents = {name: AlignmentContent.model_construct(None, **values) for name, values in alignments.items()}
+    ALIGNMENTS_FORMAT.write(AlignmentsContent.model_construct(alignments=contents), alignments_file())

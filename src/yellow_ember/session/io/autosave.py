@@ -17,8 +17,8 @@ from pathlib import Path
 from yellow_ember.files.atomic import free_name, write_text
 from yellow_ember.files.process_tags import is_running, own_tag
 from yellow_ember.folders import Base, folder
-from yellow_ember.session.io.reading import SessionFileError, load_object
-from yellow_ember.session.io.session_file import session_from_json, session_to_object
+from yellow_ember.session.io.file_format import SessionFileError, load_object
+from yellow_ember.session.io.session_file import session_from_object, session_to_object
 from yellow_ember.session.values.model import Session
 
 KEPT = 10
@@ -38,7 +38,7 @@ class Card:
         """The session itself; SessionFileError where the card is damaged."""
         found = load_object(self.file)
         try:
-            return session_from_json(found["session"], Path("/"))
+            return session_from_object(found["session"], Path("/"))
         except (ValueError, KeyError, TypeError) as reason:
             raise SessionFileError(f"{self.file}: {reason}") from None
 

@@ -2,45 +2,27 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
-from typing import Any
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.files.json_files import parse_object
-from yellow_ember.session.io.reading import (
-    SessionFileError,
-    check_format,
-    items,
-    load_object,
-    only,
-    read_stages,
-    write_stages,
-)
+from yellow_ember.session.io import migrations
+from yellow_ember.session.io.chain_content import stage_contents, stages_from
+from yellow_ember.session.io.content_types import ChainContent
+from yellow_ember.session.io.file_format import FileFormat
 
-FORMAT, VERSION = "yellow-ember/chain", 1
-
-
-def _chain(found: dict[str, Any], folder: Path) -> tuple[StageSettings, ...]:
-    check_format(found, FORMAT, VERSION)
-    only(found, ("format", "version", "stages"), "")
-    return read_stages(items(found, "stages", ""), folder)
+CHAIN_FORMAT = FileFormat("yellow-ember/chain", ChainContent, migrations.CHAIN)
 
 
 def chain_to_text(stages: tuple[StageSettings, ...]) -> str:
-    """A chain file's text, with whole paths."""
-    return json.dumps({"format": FORMAT, "version": VERSION, "stages": write_stages(stages, None)}, indent=1) + "\n"
+    """Return a chain file's text, with absolute paths."""
+    return CHAIN_FORMAT.to_text(ChainContent.model_construct(stages=stage_contents(stages)), None)
 
 
 def chain_from_text(text: str, folder: Path) -> tuple[StageSettings, ...]:
-    """The stages of a chain file's text; ValueError where it is none."""
-    return _chain(parse_object(text), folder)
+    """Return the stages of a chain file's text; ValueError where it is none."""
+    return stages_from(CHAIN_FORMAT.parse_text(text, folder).stages)
 
 
 def read_chain(path: Path) -> tuple[StageSettings, ...]:
-    """The stages of a chain file; SessionFileError names the file, the place and the reason."""
-    found = load_object(path)
-    try:
-        return _chain(found, path.parent.resolve())
-    except ValueError as reason:
-        raise SessionFileError(f"{path}: {reason}") from None
+    """Return the stages of a chain file; SessionFileError names the file, the position and the reason."""
+    return stages_from(CHAIN_FORMAT.read(path).stages)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
-from yellow_ember.files.atomic import cannot_write, free_name, write_text
+from yellow_ember.files.atomic import free_name
 from yellow_ember.folders import Base, folder
-from yellow_ember.session.io.reading import SessionFileError
+from yellow_ember.session.io.file_format import SessionFileError
 
 Found = TypeVar("Found")
 
@@ -34,11 +33,3 @@ def read_own(place: Path, read: Callable[[Path], Found]) -> tuple[list[Found], t
 def fresh_file(place: Path, name: str) -> Path:
     """A file for something of that name, that is not there yet."""
     return free_name(place / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'own'}.json")
-
-
-def write_object(content: dict[str, Any], path: Path) -> None:
-    """Write JSON, whole or not at all.  SessionFileError where it can't be."""
-    try:
-        write_text(path, json.dumps(content, indent=1) + "\n")
-    except OSError as error:
-        raise SessionFileError(cannot_write(path, error)) from None

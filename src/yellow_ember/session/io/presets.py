@@ -12,28 +12,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own, write_object
-from yellow_ember.session.io.reading import (
-    SessionFileError,
-    check_format,
-    items,
-    load_object,
-    one_of,
-    only,
-    read_macros,
-    read_stages,
-    text,
-    value,
-    write_nameless,
-)
-from yellow_ember.session.values.limits import MAXIMUM_NOTE
+from yellow_ember.session.io import migrations
+from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
+from yellow_ember.session.io.content_types import PresetContent
+from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
 from yellow_ember.session.values.macros import Macro
-from yellow_ember.session.values.strip_values import MATCH
+from yellow_ember.session.values.purposes import SOURCES
 
-FORMAT, VERSION = "yellow-ember/preset", 3
-SOURCES = ("drums", "bass", "guitar", "keys", "voice", "bus", "master", "effect")
-INTENTIONS = ("glue", "weight", "soften", "air", "age", "destroy")
-_NAMES = ("format", "version", "name", "source", "intention", "note", "match_db", "stages", "macros")
+PRESET_FORMAT = FileFormat("yellow-ember/preset", PresetContent, migrations.PRESET)
 SHIPPED = Path(__file__).parents[2] / "data" / "presets"
 FIGURES_FILE = Path(__file__).parents[2] / "data" / "preset-figures.json"
 """What the shipped presets add to the demo's dry mix and drums, and their brightness: script/measure_presets.py."""
@@ -65,26 +52,21 @@ class Preset:
 
 
 def read_preset(path: Path) -> Preset:
-    """A preset file; SessionFileError names the file, the place and the reason."""
-    found = load_object(path)
+    """Read a preset file; SessionFileError names the file, the position and the reason."""
+    content = PRESET_FORMAT.read(path)
+    stages = stages_from(content.stages)
     try:
-        check_format(found, FORMAT, VERSION)
-        only(found, _NAMES, "")
-        source, intention = one_of(found, "source", SOURCES, ""), one_of(found, "intention", INTENTIONS, "")
-        stages = read_stages(items(found, "stages", ""), path.parent.resolve())
-        macros = read_macros(items(found, "macros", "") if "macros" in found else [], stages, "macros")
-        note = text(found, "note", "", "", MAXIMUM_NOTE)
-        return Preset(text(found, "name", None, ""), source, intention, note, stages, macros,
-                      value(found, MATCH, ""))
+        macros = macros_from(content.macros, stages, "macros")
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
+    return Preset(content.name, content.source, content.intention, content.note, stages, macros, content.match_db)
 
 
 def write_preset(preset: Preset, path: Path) -> None:
     """Write a preset file, whole or not at all.  SessionFileError where it can't be."""
-    write_object({"format": FORMAT, "version": VERSION, "name": preset.name, "source": preset.source,
-                  "intention": preset.intention, "note": preset.note, "match_db": preset.match_db,
-                  **write_nameless(preset.stages, preset.macros)}, path)
+    PRESET_FORMAT.write(PresetContent.model_construct(
+        name=preset.name, source=preset.source, intention=preset.intention, note=preset.note,
+        match_db=preset.match_db, **nameless_chain(preset.stages, preset.macros)), path)
 
 
 @functools.cache

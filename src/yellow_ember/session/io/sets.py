@@ -9,34 +9,17 @@ from pathlib import Path
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.edits.edits import use_chain
 from yellow_ember.session.edits.link_edits import link_strips
-from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own, write_object
-from yellow_ember.session.io.presets import INTENTIONS, SOURCES
-from yellow_ember.session.io.reading import (
-    SessionFileError,
-    check_format,
-    flag,
-    items,
-    load_object,
-    one_of,
-    only,
-    read_macros,
-    read_stages,
-    text,
-    value,
-    write_nameless,
-)
-from yellow_ember.session.values.limits import MAXIMUM_NOTE
+from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
+from yellow_ember.session.io.content_types import PartContent, SetContent
+from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.model import Session, Strip, StripKind
-from yellow_ember.session.values.strip_values import MATCH
+from yellow_ember.session.values.purposes import ANY_SOURCE, SET_SCOPES
 
-FORMAT, VERSION = "yellow-ember/set", 1
-SCOPES = ("bus", "session")
-ANY = "any"
+SET_FORMAT = FileFormat("yellow-ember/set", SetContent)
 SHIPPED_SETS = Path(__file__).parents[2] / "data" / "sets"
-_NAMES = ("format", "version", "name", "scope", "intention", "note", "linked", "parts")
-_PART_NAMES = ("where", "source", "match_db", "stages", "macros")
 _WORDS = {
     "drums": ("drum", "kit", "kick", "snare", "hat", "brush", "percussion", "cymbal", "tom"),
     "bass": ("bass", "sub"),
@@ -71,42 +54,35 @@ class StripSet:
 
 
 def read_set(path: Path) -> StripSet:
-    """A set's file; SessionFileError names the file, the place and the reason."""
-    found = load_object(path)
+    """Read a set's file; SessionFileError names the file, the position and the reason."""
+    content = SET_FORMAT.read(path)
     try:
-        check_format(found, FORMAT, VERSION)
-        only(found, _NAMES, "")
-        parts = []
-        for position, item in enumerate(items(found, "parts", "")):
-            here = f"parts[{position}]."
-            only(item, _PART_NAMES, here)
-            stages = read_stages(items(item, "stages", here), path.parent.resolve(), f"{here}stages")
-            macros = read_macros(items(item, "macros", here) if "macros" in item else [], stages, f"{here}macros")
-            parts.append(Part(StripKind(one_of(item, "where", [kind.value for kind in StripKind], here)),
-                              one_of(item, "source", (ANY, *SOURCES), here, ANY), stages, macros,
-                              value(item, MATCH, here)))
-        if not parts:
-            raise ValueError("parts: there is none")
-        return StripSet(text(found, "name", None, ""), one_of(found, "scope", SCOPES, ""),
-                        one_of(found, "intention", INTENTIONS, ""), text(found, "note", "", "", MAXIMUM_NOTE),
-                        tuple(parts), flag(found, "linked", False, ""))
+        parts = tuple(_part_from(part, f"parts[{index}]") for index, part in enumerate(content.parts))
     except ValueError as reason:
         raise SessionFileError(f"{path}: {reason}") from None
+    return StripSet(content.name, content.scope, content.intention, content.note, parts, content.linked)
 
 
-def write_set(found: StripSet, path: Path) -> None:
+def _part_from(content: PartContent, position: str) -> Part:
+    stages = stages_from(content.stages)
+    return Part(StripKind(content.where), content.source, stages,
+                macros_from(content.macros, stages, f"{position}.macros"), content.match_db)
+
+
+def write_set(strip_set: StripSet, path: Path) -> None:
     """Write a set's file, whole or not at all.  SessionFileError where it can't be."""
-    parts = [{"where": part.where.value, "source": part.source, "match_db": part.match_db,
-              **write_nameless(part.stages, part.macros)} for part in found.parts]
-    write_object({"format": FORMAT, "version": VERSION, "name": found.name, "scope": found.scope,
-                  "intention": found.intention, "note": found.note, "linked": found.linked, "parts": parts}, path)
+    parts = [PartContent.model_construct(where=part.where.value, source=part.source, match_db=part.match_db,
+                                         **nameless_chain(part.stages, part.macros)) for part in strip_set.parts]
+    SET_FORMAT.write(SetContent.model_construct(
+        name=strip_set.name, scope=strip_set.scope, intention=strip_set.intention, note=strip_set.note,
+        linked=strip_set.linked, parts=parts), path)
 
 
 @functools.cache
 def shipped_sets() -> tuple[StripSet, ...]:
     """Those that come with the program, buses first."""
     return tuple(sorted((read_set(path) for path in SHIPPED_SETS.glob("*.json")),
-                        key=lambda found: (SCOPES.index(found.scope), found.name)))
+                        key=lambda found: (SET_SCOPES.index(found.scope), found.name)))
 
 
 def own_sets_folder() -> Path:
@@ -130,7 +106,7 @@ def keep_set(found: StripSet) -> StripSet:
 def guessed_source(strip: Strip) -> str:
     """What is on a strip, by its name."""
     name = strip.name.lower()
-    return next((source for source, words in _WORDS.items() if any(word in name for word in words)), ANY)
+    return next((source for source, words in _WORDS.items() if any(word in name for word in words)), ANY_SOURCE)
 
 
 def strips_in(session: Session, scope: str, bus_id: str) -> tuple[Strip, ...]:
@@ -148,7 +124,7 @@ def parts_for(session: Session, found: StripSet, bus_id: str) -> dict[str, int |
         source = guessed_source(strip)
         fitting = [place for place, part in enumerate(found.parts) if part.where is where]
         exact = [place for place in fitting if found.parts[place].source == source]
-        loose = [place for place in fitting if found.parts[place].source == ANY]
+        loose = [place for place in fitting if found.parts[place].source == ANY_SOURCE]
         chosen[strip.id] = next(iter((*exact, *loose)), None)
     return chosen
 
@@ -176,7 +152,7 @@ def set_from(session: Session, scope: str, bus_id: str, name: str, intention: st
     parts: list[Part] = []
     for strip in strips_in(session, scope, bus_id):
         where = StripKind.BUS if scope == "bus" and strip.id == bus_id else strip.kind
-        source = guessed_source(strip) if where is StripKind.TRACK else ANY
+        source = guessed_source(strip) if where is StripKind.TRACK else ANY_SOURCE
         if strip.chain and all((part.where, part.source) != (where, source) for part in parts):
             parts.append(Part(where, source, strip.chain, strip.macros, strip.match_db))
     if not parts:

@@ -1,0 +1,252 @@
+"""What each kind of file holds, as types.
+
+Reading, writing and the published schema all follow from them.  What every stage, strip and send has comes from the
+declarations in `dsp/stage_values.py` and `session/values/strip_values.py`, a stage's parameters from its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, TypeVar, Union
+
+from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, create_model, model_serializer
+from typing_extensions import TypedDict
+
+from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.dsp.parameters import Parameter
+from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stage_values import STAGE_VALUES
+from yellow_ember.dsp.stages import STAGES, stage_kind
+from yellow_ember.dsp.tape.line_up import KEPT
+from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, declared_type
+from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
+from yellow_ember.session.values.links import FEWEST
+from yellow_ember.session.values.macros import MOST_MACROS, Bend
+from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
+from yellow_ember.session.values.purposes import ANY_SOURCE, INTENTIONS, SET_SCOPES, SOURCES
+from yellow_ember.session.values.snapshots import PLACES
+from yellow_ember.session.values.snapshots import SCOPES as SNAPSHOT_SCOPES
+from yellow_ember.session.values.strip_values import MATCH, SEND_LEVEL, SNAPSHOT_VALUES, STRIP_VALUES
+
+_Frame = Annotated[int, Between(0, 2**40)]
+_KINDS = [kind.value for kind in StripKind]
+
+
+class Content(BaseModel):
+    """An object in a file: unknown keys and other types than those named are refused."""
+
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, defer_build=True)
+
+
+Model = TypeVar("Model", bound=Content)
+
+
+def _declaring(parameters: Iterable[Parameter]) -> Callable[[type[Model]], type[Model]]:
+    """Give a type a key for each declared parameter, with its default."""
+
+    def decorate(model: type[Model]) -> type[Model]:
+        fields: dict[str, Any] = {parameter.id: (declared_type(parameter), parameter.default_value)
+                                  for parameter in parameters}
+        made = create_model(model.__name__, __base__=model, __module__=__name__, **fields)
+        made.__doc__ = model.__doc__
+        return made
+
+    return decorate
+
+
+class _Identified(Content):
+    """Something with an id, which is not written where it has none."""
+
+    id: Name = ""
+
+    @model_serializer(mode="wrap")
+    def _without_empty_id(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        found: dict[str, Any] = write(self)
+        return found if self.id else {key: value for key, value in found.items() if key != "id"}
+
+
+@_declaring(STAGE_VALUES)
+class StageContent(_Identified):
+    """A stage of any kind; those of one kind have their parameters in `params`."""
+
+    kind: str
+    params: dict[str, Any]
+
+
+def _stage_content(kind: StageKind) -> type[StageContent]:
+    # A dictionary, for a parameter's id may be a name that a model has for itself (`copy`).
+    keys = {parameter.id: NotRequired[declared_type(parameter)] for parameter in kind.parameters}
+    params = TypedDict(f"{kind.kind}_params", keys)  # type: ignore[misc]
+    params.__pydantic_config__ = Content.model_config  # type: ignore[attr-defined]
+    fields: dict[str, Any] = {"kind": (Literal[kind.kind], ...), "params": (params, {})}
+    return create_model(kind.kind, __base__=StageContent, __module__=__name__, **fields)
+
+
+STAGE_CONTENTS: dict[str, type[StageContent]] = {kind.kind: _stage_content(kind) for kind in STAGES}
+"""The type of a stage by its kind."""
+if TYPE_CHECKING:
+    AnyStage = StageContent
+else:
+    AnyStage = Annotated[Union[tuple(STAGE_CONTENTS.values())], Field(discriminator="kind")]  # noqa: UP007
+_Stages = Annotated[list[AnyStage], Field(max_length=MAXIMUM_STAGES)]
+
+
+class TargetContent(Content):
+    """What a macro moves.  stage : index in the chain; low, high : the parameter's range where left out"""
+
+    stage: Annotated[int, Between(0, MAXIMUM_STAGES - 1)] = 0
+    parameter: Name
+    low: float | None = None
+    high: float | None = None
+    curve: Annotated[str, OneOf([bend.value for bend in Bend])] = Bend.STRAIGHT.value
+
+
+class MacroContent(_Identified):
+    """One control of a strip.  value : percent"""
+
+    name: Name
+    value: Annotated[float, Between(0.0, 100.0)] = 0.0
+    targets: list[TargetContent]
+
+
+_Macros = Annotated[list[MacroContent], Field(max_length=MOST_MACROS)]
+
+
+class ChainContent(Content):
+    """A chain file."""
+
+    stages: _Stages
+
+
+@_declaring([MATCH])
+class PresetContent(Content):
+    """A preset file."""
+
+    name: Name
+    source: Annotated[str, OneOf(SOURCES)]
+    intention: Annotated[str, OneOf(INTENTIONS)]
+    note: Note = ""
+    stages: _Stages
+    macros: _Macros = []
+    if TYPE_CHECKING:
+        match_db: float
+
+
+@_declaring([MATCH])
+class PartContent(Content):
+    """A chain of a set, for strips of a kind and a source."""
+
+    where: Annotated[str, OneOf(_KINDS)]
+    source: Annotated[str, OneOf((ANY_SOURCE, *SOURCES))] = ANY_SOURCE
+    stages: _Stages
+    macros: _Macros = []
+    if TYPE_CHECKING:
+        match_db: float
+
+
+class SetContent(Content):
+    """A set's file."""
+
+    name: Name
+    scope: Annotated[str, OneOf(SET_SCOPES)]
+    intention: Annotated[str, OneOf(INTENTIONS)]
+    note: Note = ""
+    linked: bool = False
+    parts: Annotated[list[PartContent], Field(min_length=1)]
+
+
+@_declaring([SEND_LEVEL])
+class SendContent(Content):
+    """A send of a strip."""
+
+    to: Name
+    pre: bool = False
+
+
+@_declaring(STRIP_VALUES)
+class StripContent(Content):
+    """A strip of a session.  audio : None or "" for none; out : the master where left out"""
+
+    id: Name
+    name: Name
+    kind: Annotated[str, OneOf(_KINDS)]
+    out: Name | None = None
+    sends: list[SendContent] = []
+    audio: FilePath | None = None
+    zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None
+    chain: _Stages = []
+    macros: _Macros = []
+
+
+@_declaring(SNAPSHOT_VALUES)
+class StateContent(Content):
+    """A strip as a snapshot holds it."""
+
+    strip: Name
+    chain: _Stages
+    macros: _Macros = []
+
+
+class SnapshotContent(Content):
+    """A snapshot.  owner : the strip or bus it is of, "" for the session"""
+
+    scope: Annotated[str, OneOf(SNAPSHOT_SCOPES)]
+    owner: Name = ""
+    place: Annotated[int, Between(0, PLACES - 1)] = 0
+    name: Name = ""
+    note: Note = ""
+    states: list[StateContent]
+
+
+class LinkContent(_Identified):
+    """A link group."""
+
+    name: Name
+    members: Annotated[list[Name], Field(min_length=FEWEST)]
+    of_stages: bool = False
+    relative: bool = True
+    parameters: list[Name] = []
+
+
+class QualityContent(Content):
+    """Oversampling factors."""
+
+    live: Annotated[int, OneOf(FACTORS)] = Quality().live
+    printing: Annotated[int, OneOf(FACTORS)] = Quality().printing
+
+
+class LoopContent(Content):
+    """The loop, in frames."""
+
+    start: _Frame = 0
+    end: _Frame | None = None
+    on: bool = False
+
+
+class SessionContent(Content):
+    """A session file."""
+
+    name: Name = "Untitled"
+    rate: Annotated[int, OneOf(RATES)] = 48000
+    tempo: Annotated[float, Between(20.0, 400.0)] = 120.0
+    beats_per_bar: Annotated[int, Between(1, 16)] = 4
+    reference_dbfs: Annotated[float, Between(-30.0, 0.0)] = -18.0
+    ceiling_dbfs: Annotated[float, Between(-20.0, 0.0)] = -0.3
+    seed: Annotated[int, Between(0, 2**31)] = 1
+    quality: QualityContent = QualityContent()
+    loop: LoopContent = LoopContent()
+    strips: Annotated[list[StripContent], Field(max_length=MAXIMUM_STRIPS)]
+    links: list[LinkContent] = []
+    snapshots: list[SnapshotContent] = []
+    shown: Name = ""
+
+
+@_declaring([stage_kind("tape").parameter(name) for name in KEPT])
+class AlignmentContent(Content):
+    """How a tape machine is lined up."""
+
+
+class AlignmentsContent(Content):
+    """The alignments that the user keeps, by name."""
+
+    alignments: dict[Name, AlignmentContent]

@@ -1,0 +1,77 @@
+"""How a file of an older version becomes one of the next, by kind of file.
+
+A change of what files hold adds a function here, and a file of the version before to `tests/files/versions`.  Each
+changes the JSON object in place, and knows nothing of what came later.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+Object = dict[str, Any]
+
+
+def _objects(holder: Object, key: str) -> Iterator[Object]:
+    """The objects of a list, passing over whatever else a damaged file holds there."""
+    entries = holder.get(key)
+    yield from (entry for entry in entries if isinstance(entry, dict)) if isinstance(entries, list) else ()
+
+
+def _rename_near_to_far(holder: Object, chain: str) -> None:
+    """The cabinet's `near_far_pct` became `near_far`, in its settings and in macros that move it."""
+    for stage in _objects(holder, chain):
+        params = stage.get("params")
+        if stage.get("kind") == "cabinet" and isinstance(params, dict) and "near_far_pct" in params:
+            params["near_far"] = params.pop("near_far_pct")
+    for macro in _objects(holder, "macros"):
+        for target in _objects(macro, "targets"):
+            if target.get("parameter") == "near_far_pct":
+                target["parameter"] = "near_far"
+
+
+def _chain_2(found: Object) -> None:
+    _rename_near_to_far(found, "stages")
+
+
+def _preset_2(found: Object) -> None:
+    """2 brought macros."""
+    found.setdefault("macros", [])
+
+
+def _preset_3(found: Object) -> None:
+    """3 brought the match."""
+    _rename_near_to_far(found, "stages")
+    found.setdefault("match_db", 0.0)
+
+
+def _session_2(found: Object) -> None:
+    """2 brought macros."""
+    for strip in _objects(found, "strips"):
+        strip.setdefault("macros", [])
+
+
+def _session_3(found: Object) -> None:
+    """3 brought sends, bypass, links, and a stage's mix and mono."""
+    found.setdefault("links", [])
+    for strip in _objects(found, "strips"):
+        strip.setdefault("sends", [])
+        strip.setdefault("bypass", False)
+        _rename_near_to_far(strip, "chain")
+
+
+def _session_4(found: Object) -> None:
+    """4 brought snapshots and loudness targets."""
+    found.setdefault("snapshots", [])
+    for strip in _objects(found, "strips"):
+        strip.setdefault("zone_lufs", None)
+
+
+def _session_5(found: Object) -> None:
+    """5 brought the strip that is shown."""
+    found.setdefault("shown", "")
+
+
+CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}
+PRESET: Mapping[int, Callable[[Object], None]] = {1: _preset_2, 2: _preset_3}
+SESSION: Mapping[int, Callable[[Object], None]] = {1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5}

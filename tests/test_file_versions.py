@@ -1,0 +1,166 @@
+"""Files of every version that was ever written open, and hold what they held; what is wrong in any is named."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from yellow_ember.session.io.chain_file import CHAIN_FORMAT, read_chain
+from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.presets import PRESET_FORMAT, read_preset, write_preset
+from yellow_ember.session.io.session_file import SESSION_FORMAT, read_session, session_to_object, write_session
+from yellow_ember.session.io.sets import SET_FORMAT, SHIPPED_SETS
+from yellow_ember.session.values.macros import Target
+from yellow_ember.session.values.model import Send, Session
+
+OLD = Path(__file__).parent / "files" / "versions"
+FORMATS: dict[str, FileFormat[Any]] = {
+    "chain": CHAIN_FORMAT, "preset": PRESET_FORMAT, "session": SESSION_FORMAT, "set": SET_FORMAT}
+
+
+@pytest.mark.parametrize("name", FORMATS)
+def test_every_older_version_has_a_file(name: str) -> None:
+    written = {int(re.findall(r"\d+", file.stem)[0]) for file in OLD.glob(f"{name}-*")}
+    assert set(range(1, FORMATS[name].version)) <= written
+    assert set(FORMATS[name].migrations) == set(range(1, FORMATS[name].version))
+
+
+def old_session(version: int) -> Session:
+    path = OLD / f"session-{version}.ember"
+    assert json.loads(path.read_text())["version"] == version
+    return read_session(path)
+
+
+@pytest.mark.parametrize("version", range(1, 6))
+def test_sessions_of_every_version_hold_what_they_held(version: int) -> None:
+    session = old_session(version)
+    assert (session.name, session.tempo, session.seed) == ("The crossing", 96.0, 7)
+    track = session.strip("pump")
+    assert (track.volume_db, track.pan, track.mute, track.match_db, track.out) == (-3.0, -20.0, True, -1.25, "deck")
+    assert track.audio == OLD / "pump.wav"
+    tape, drive, *others = track.chain
+    assert (tape.params["record_db"], tape.params["bias_db"], drive.params["drive_db"]) == (6.0, (0.5, -0.25), 12.0)
+    assert (tape.mix_pct, tape.mono, tape.wet_db, tape.dry_db) == (100.0, False, 0.0, None)
+    if version == 1:
+        assert (others, track.macros) == ([], ())
+    else:
+        assert others[0].params["near_far"] == 35.0
+        assert track.macros[0].targets == (Target("drive-1", "drive_db", 3.0, 24.0),
+                                           Target("cabinet-1", "near_far", 10.0, 60.0))
+    sends = (Send(to="master", level_db=-9.0, pre=True),)
+    assert (track.sends, track.bypass) == ((sends, True) if version >= 3 else ((), False))
+    assert len(session.links) == (version >= 3)
+    assert len(session.snapshots) == (version >= 4)
+    assert session.shown == ("pump" if version == 5 else "")
+
+
+@pytest.mark.parametrize("version", range(1, 6))
+def test_an_older_session_is_saved_as_one_of_today(version: int, tmp_path: Path) -> None:
+    session = old_session(version)
+    write_session(session, tmp_path / "new.ember")
+    found = json.loads((tmp_path / "new.ember").read_text())
+    assert found["version"] == SESSION_FORMAT.version
+    jsonschema.validate(found, SESSION_FORMAT.schema("Session"))
+    assert read_session(tmp_path / "new.ember") == session
+
+
+@pytest.mark.parametrize("version", [1, 2, 3])
+def test_presets_of_every_version(version: int, tmp_path: Path) -> None:
+    preset = read_preset(OLD / f"preset-{version}.json")
+    if version > 1:
+        assert (preset.name, preset.stages[-1].params["near_far"]) == ("Old winch", 35.0)
+        assert preset.macros[0].targets[1].parameter == "near_far"
+    assert preset.match_db == (-2.5 if version == 3 else 0.0)
+    write_preset(preset, tmp_path / "new.json")
+    found = json.loads((tmp_path / "new.json").read_text())
+    jsonschema.validate(found, PRESET_FORMAT.schema("Preset"))
+    assert "id" not in found["stages"][0]
+    again = read_preset(tmp_path / "new.json")
+    assert [stage.params for stage in again.stages] == [stage.params for stage in preset.stages]
+
+
+def test_chains_of_the_first_version() -> None:
+    assert read_chain(OLD / "chain-1.json")[-1].params["near_far"] == 35.0
+
+
+def positions(found: Any, path: tuple[str | int, ...] = ()) -> list[tuple[str | int, ...]]:
+    """The path of every value in a JSON object, `format` and `version` left aside."""
+    here = [path] if path else []
+    if isinstance(found, dict):
+        return here + [one for key, value in found.items() if path or key not in ("format", "version")
+                       for one in positions(value, (*path, key))]
+    if isinstance(found, list):
+        return here + [one for index, value in enumerate(found) for one in positions(value, (*path, index))]
+    return here
+
+
+def shown(path: tuple[str | int, ...]) -> str:
+    """A path as a message writes it."""
+    return "".join(f"[{step}]" if isinstance(step, int) else f".{step}" for step in path).lstrip(".")
+
+
+def reason_of(kind: FileFormat[Any], found: dict[str, Any]) -> str | None:
+    """Why a file is refused, None where it isn't."""
+    try:
+        kind.parse(found, OLD)
+    except ValueError as reason:
+        return str(reason)
+    return None
+
+
+FILES = [OLD / "session-5.ember", OLD / "preset-3.json", next(SHIPPED_SETS.glob("*.json"))]
+
+
+@settings(max_examples=120, deadline=None)
+@given(data=st.data(), file=st.sampled_from(FILES), wrong=st.sampled_from([{"x": 1}, [[]], True, "\u263a", -1e12]))
+def test_a_wrong_value_anywhere_is_named_with_its_position(data: st.DataObject, file: Path, wrong: object) -> None:
+    found = json.loads(file.read_text())
+    name = found["format"].removeprefix("yellow-ember/")
+    path = data.draw(st.sampled_from(positions(found)))
+    holder = found
+    for step in path[:-1]:
+        holder = holder[step]
+    holder[path[-1]] = wrong
+    reason = reason_of(FORMATS[name], found)
+    if reason is not None:
+        # A parameter's value is one, though it may be a pair or a row.
+        above = [shown(path[:length]) + ": " for length in range(3, len(path)) if path[length - 2] == "params"]
+        assert reason.startswith((*(shown(path) + end for end in ":.["), *above)), reason
+
+
+@given(data=st.data(), file=st.sampled_from(FILES))
+def test_an_unknown_key_anywhere_is_named_with_its_position(data: st.DataObject, file: Path) -> None:
+    found = json.loads(file.read_text())
+    name = found["format"].removeprefix("yellow-ember/")
+    objects = [path for path in positions(found) if isinstance(value_at(found, path), dict)] + [()]
+    path = data.draw(st.sampled_from(objects))
+    value_at(found, path)["colour_of_the_sea"] = 1
+    expected = re.escape(shown((*path, "colour_of_the_sea"))) + ": (means nothing here|.* has no such parameter)"
+    with pytest.raises(ValueError, match=expected):
+        FORMATS[name].parse(found, OLD)
+
+
+def value_at(found: Any, path: tuple[str | int, ...]) -> Any:
+    for step in path:
+        found = found[step]
+    return found
+
+
+@pytest.mark.parametrize("key", ["kind", "id", "name"])
+def test_a_key_that_is_missing_is_named(key: str, tmp_path: Path) -> None:
+    found = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
+    del found["strips"][0][key]
+    (tmp_path / "a.ember").write_text(json.dumps(found))
+    with pytest.raises(SessionFileError, match=rf"a\.ember: strips\[0\]\.{key}: is missing"):
+        read_session(tmp_path / "a.ember")
+    found = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
+    del found["strips"][0]["chain"][0]["kind"]
+    with pytest.raises(ValueError, match=r"strips\[0\]\.chain\[0\]\.kind: is missing"):
+        SESSION_FORMAT.parse(found, tmp_path)
