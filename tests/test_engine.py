@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import pickle
 import signal
 import threading
 import time
@@ -13,14 +14,19 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hypothesis import given
+from hypothesis import strategies as st
 
-from conftest import wait_until
+from conftest import DRY_DEMO, wait_until
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.chain import Slot
+from yellow_ember.dsp.parameters import Number, Switch
 from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.engine.jobs.job import Job, JobError
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
 from yellow_ember.engine.live.board import Board
+from yellow_ember.engine.live.changes import PackedSession, value_changes, with_changes
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import (
     SILENT_CARD,
@@ -30,13 +36,16 @@ from yellow_ember.engine.live.devices import (
     open_card,
     queued_frames,
 )
-from yellow_ember.engine.live.messages import ChangeDevice, DeviceSettings, Play, SetSession, Stop
+from yellow_ember.engine.live.messages import ChangeDevice, ChangeValues, DeviceSettings, Play, SetSession, Stop
+from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
 from yellow_ember.engine.live.process import Engine
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
+from yellow_ember.session.values.strip_values import STRIP_VALUES
 
 NO_LOOP = Loop(0, 0, False)
 
@@ -45,6 +54,12 @@ NO_LOOP = Loop(0, 0, False)
 def coloured(demo: Session) -> Session:
     """The demo with a tape on a bus and a saturation stage on a track."""
     session = add_stage(demo, "rhythm", new_stage("tape"))
+    return add_stage(session, "upright-bass", new_stage("drive")).with_(loop=NO_LOOP)
+
+
+@pytest.fixture(scope="module")
+def coloured_once() -> Session:
+    session = add_stage(read_session(DRY_DEMO), "rhythm", new_stage("tape"))
     return add_stage(session, "upright-bass", new_stage("drive")).with_(loop=NO_LOOP)
 
 
@@ -205,16 +220,13 @@ def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
     ours, theirs = multiprocessing.Pipe()
     board = Board()
     engine = Engine(theirs, board, DeviceSettings(SILENT_CARD, 256))
-    builder = threading.Thread(target=engine._build, daemon=True)
-    builder.start()
     engine._open_card()
 
     def blocks_until(condition: Callable[[], object]) -> None:
         wait_until(lambda: engine._block() or condition())
 
     yield engine, blocks_until
-    engine._wanted.put(None)
-    builder.join()
+    engine._preparer.close()
     ours.close()
     engine._card.close()
     board.close()
@@ -222,36 +234,109 @@ def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
 
 def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts) -> None:
     engine, blocks_until = parts
-    engine._take(SetSession(coloured))
+    engine._take(SetSession(PackedSession.of(coloured)))
     blocks_until(lambda: engine._graph is not None)
     engine._take(Play(0))
     engine._block()
     stage = new_stage("trim")
     more = add_stage(coloured, "band", stage)
-    engine._take(SetSession(more))
-    wait_until(lambda: engine._adopt_built() or engine._waiting is not None)
-    engine._take(SetSession(set_parameter(more, "band", stage.id, "gain_db", 3.0)))
-    blocks_until(lambda: engine._waiting is None)
+    engine._take(SetSession(PackedSession.of(more)))
+    wait_until(lambda: engine._take_prepared() or engine._waiting is not None)
+    engine._take(ChangeValues(value_changes(more, set_parameter(more, "band", stage.id, "gain_db", 3.0))))
+    blocks_until(lambda: engine._waiting is None and engine._graph.session.strip("band").stage(
+        stage.id).params["gain_db"] == 3.0)
     assert engine._graph.nodes["band"].chain.slots[0].settings.params["gain_db"] == 3.0
 
 
 @pytest.mark.parametrize("block", [128, 512])
 def test_another_block_length_while_graphs_are_on_their_way(block: int, coloured: Session, parts) -> None:
     engine, blocks_until = parts
-    engine._take(SetSession(coloured))
+    engine._take(SetSession(PackedSession.of(coloured)))
     blocks_until(lambda: engine._graph is not None)
     engine._take(Play(0))
     engine._block()
-    engine._take(SetSession(add_stage(coloured, "band", new_stage("drive"))))
+    engine._take(SetSession(PackedSession.of(add_stage(coloured, "band", new_stage("drive")))))
     engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
-    engine._take(SetSession(coloured, reload=True))
-    blocks_until(lambda: engine._building == 0 and engine._graph is not None and engine._silence_left <= 0)
+    engine._take(SetSession(PackedSession.of(coloured), reload=True))
+    blocks_until(lambda: engine._graph is not None and not engine._graph.nodes["band"].chain.slots
+                 and engine._waiting is None and engine._silence_left <= 0)
     before = engine._transport.position
     blocks_until(lambda: engine._transport.position > before + 4800)
     assert engine._graph.settings.max_block == block
     engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
     engine._take(Stop())
     blocks_until(lambda: not engine._transport.playing)
+
+
+def test_what_differs_is_said_in_small_messages(coloured: Session) -> None:
+    drive = coloured.strip("upright-bass").chain[0]
+    moved = set_parameter(coloured, "upright-bass", drive.id, "drive_db", 9.0)
+    (change,) = value_changes(coloured, moved)
+    assert (change.strip_id, change.stage_id, change.name, change.value) == ("upright-bass", drive.id, "drive_db", 9.0)
+    assert len(pickle.dumps(ChangeValues((change,)))) < 400
+    assert value_changes(coloured, edit_strip(coloured, "band", lambda strip: strip.with_(name="Players"))) == ()
+    assert value_changes(coloured, add_stage(coloured, "band", new_stage("trim"))) is None
+    assert value_changes(coloured, coloured.with_(seed=coloured.seed + 1)) is None
+
+
+@given(data=st.data())
+def test_small_messages_lead_to_the_same_session(coloured_once: Session, data: st.DataObject) -> None:
+    """Any values of any strips and stages, of the session and of sends."""
+    session = coloured_once
+    for _ in range(data.draw(st.integers(1, 5))):
+        strip = data.draw(st.sampled_from(session.strips))
+        value = data.draw(st.sampled_from(STRIP_VALUES))
+        session = edit_strip(session, strip.id, lambda strip, value=value: strip.with_(
+            **{value.id: not value.default_value if isinstance(value, Switch) else value.at(0.3)}))
+        if strip.chain:
+            stage = data.draw(st.sampled_from(strip.chain))
+            parameter = data.draw(st.sampled_from([one for one in stage.declaration.parameters
+                                                   if isinstance(one, Number)]))
+            session = set_parameter(session, strip.id, stage.id, parameter.id,
+                                    parameter.at(data.draw(st.floats(0.0, 1.0))))
+    session = session.with_(tempo=data.draw(st.floats(60.0, 180.0)), loop=Loop(0, 48000, True))
+    changes = value_changes(coloured_once, session)
+    if changes is not None:
+        assert value_changes(with_changes(coloured_once, changes), session) == ()
+
+
+def test_new_values_are_worked_out_beside_the_audio_thread(coloured: Session, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In the order they come, those that pile up in one go, and a graph anew where the last one does not fit."""
+    rehearsed: list[tuple[str, object]] = []
+    rehearse = Slot.rehearse
+    monkeypatch.setattr(Slot, "rehearse", lambda slot, settings: (
+        rehearsed.append((threading.current_thread().name, settings.params["drive_db"])), rehearse(slot, settings)))
+    preparer, results = Preparer(pytest.fail), list[object]()
+
+    def take(done: Callable[[], object]) -> None:
+        wait_until(lambda: results.extend(filter(None, [preparer.result()])) or done())
+
+    preparer.build(PackedSession.of(coloured), 256, fresh=True)
+    drive = coloured.strip("upright-bass").chain[0].id
+    session = coloured
+    for step in range(1, 6):
+        moved = set_parameter(session, "upright-bass", drive, "drive_db", 3.0 * step)
+        preparer.change(value_changes(session, moved))
+        session = moved
+    take(lambda: results and value_changes(results[-1].session, session) == ())
+    assert isinstance(results[0], NewGraph)
+    assert all(isinstance(one, NewValues) and one.strip_ids == {"upright-bass"} for one in results[1:])
+    assert len(results) < 6, "what piled up while the graph was made comes together"
+    assert rehearsed[-1][1] == 15.0
+    assert all(name != threading.current_thread().name for name, _ in rehearsed)
+    wide = new_stage("room")
+    mono = edit_strip(coloured, "upright-bass", lambda strip: strip.with_(chain=(wide,)))
+    results.clear()
+    preparer.build(PackedSession.of(mono), 256, fresh=False)
+    take(lambda: results)
+    assert isinstance(results[0], NewGraph)
+    preparer.close()
+
+
+def test_a_session_is_packed_without_what_the_engine_does_not_need(coloured: Session) -> None:
+    packed = PackedSession.of(coloured)
+    assert value_changes(packed.unpacked(), coloured) == ()
+    assert (packed.frame.strips, packed.frame.snapshots, packed.frame.links) == ((), (), ())
 
 
 def test_before_is_the_input_in_step(demo: Session) -> None:

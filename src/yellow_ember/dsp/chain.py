@@ -122,6 +122,7 @@ class Slot:
         self._next.prepare(setup)
         self._now.set(settings.params, at_once=True)
         self._next.set(settings.params, at_once=True)
+        self._rehearsing: Processor | None = None
         self._heard: Values = settings.params
         self.latency = self._now.latency
         size = outer * setup.max_block
@@ -169,6 +170,17 @@ class Slot:
         self._beside.move(settings.dry_gain)
         if self._change.target == 0.0 and self._wait == 0:
             self._follow()
+
+    def rehearse(self, settings: StageSettings) -> None:
+        """Work out new settings on a processor that nobody hears, from any thread.
+
+        What is dear in them (tables, responses) is kept by those who make it, so that `update` finds it ready.
+        """
+        if settings.params != self.settings.params:
+            if self._rehearsing is None:
+                self._rehearsing = settings.declaration.processor()
+                self._rehearsing.prepare(self._setup)
+            self._rehearsing.set(settings.params, at_once=True)
 
     def _follow(self) -> None:
         """Bring the running processor to the present settings, by its ramps or by a crossfade."""
@@ -380,13 +392,21 @@ class Chain:
 
     def update(self, stages: Sequence[StageSettings]) -> None:
         """New settings for the same stages in the same order."""
+        for slot, wanted in self._changed(stages):
+            slot.update(wanted)
+
+    def rehearse(self, stages: Sequence[StageSettings]) -> None:
+        """Work out what is dear in new settings, so that `update` finds it ready; from any thread."""
+        for slot, wanted in self._changed(stages):
+            slot.rehearse(wanted)
+
+    def _changed(self, stages: Sequence[StageSettings]) -> list[tuple[Slot, StageSettings]]:
+        """Slots with the settings that are new for them, those of the loop's other way among them."""
         slots, settings = list(self.slots), list(stages)
         if self._loop is not None:
             slots += self._loop.slots
             settings += self._around(stages)
-        for slot, wanted in zip(slots, settings, strict=True):
-            if wanted is not slot.settings:
-                slot.update(wanted)
+        return [(slot, wanted) for slot, wanted in zip(slots, settings, strict=True) if wanted is not slot.settings]
 
     def process(self, block: Samples, tap: Tap | None = None) -> Samples:
         """A block (channels, frames), C-contiguous float64.

@@ -293,14 +293,6 @@ def _fader(strip: Strip, channels: int) -> tuple[float, float]:
     return level * min(1.0, 1.0 - place), level * min(1.0, 1.0 + place)
 
 
-def structure(session: Session) -> tuple[object, ...]:
-    """What a running graph can't change without being rebuilt."""
-    return (session.rate, session.reference_dbfs, session.seed, tuple(
-        (strip.id, strip.out, tuple((send.to, send.pre) for send in strip.sends), strip.audio, tuple(
-            (stage.id, stage.kind, stage.needs(session.rate)) for stage in strip.chain))
-        for strip in session.strips))
-
-
 class Graph:
     """All strips of a session, run block by block.
 
@@ -333,24 +325,28 @@ class Graph:
         self._ceiling_state: Samples = np.ones(1)
         self._release = one_pole(CEILING_RELEASE_SECONDS, session.rate)
         self.ceiling_gain = 1.0
+        self._passing: set[tuple[str, str]] = set()
         self.update(session, at_once=True)
 
-    def fits(self, session: Session) -> bool:
-        """True where this graph can take the session's settings over without being rebuilt."""
-        return structure(session) == structure(self.session) and all(
-            node.channels == 2 or node.fits(session.strip(strip_id)) for strip_id, node in self.nodes.items())
+    def update(self, session: Session, *, at_once: bool = False, touched: Collection[str] | None = None) -> None:
+        """Take new values of the session that the graph was made for.
 
-    def update(self, session: Session, *, at_once: bool = False) -> None:
-        """New settings of a session that the graph fits."""
+        touched : ids of the strips that have other values, None for all
+        """
         self.session = session
         self._limit = gain(session.ceiling_dbfs)
         passing = session.passing()
+        if passing != self._passing:
+            self._passing, touched = passing, None
         heard = {strip_id for strip_id, _ in passing}
         for strip in session.strips:
             node = self.nodes.get(strip.id)
             if node is not None:
                 node.chain.clock.tempo = session.tempo
                 node.chain.clock.beats_per_bar = session.beats_per_bar
+            if touched is not None and strip.id not in touched:
+                continue
+            if node is not None:
                 node.set(strip, strip.id in heard, at_once=at_once)
             for to, level_db, sent in ((strip.out, 0.0, False), *((send.to, send.level_db, True)
                                                                   for send in strip.sends)):

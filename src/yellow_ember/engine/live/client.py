@@ -16,8 +16,10 @@ from multiprocessing.connection import Connection
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.forking import context
 from yellow_ember.engine.live.board import Board, StripReading
+from yellow_ember.engine.live.changes import PackedSession, value_changes
 from yellow_ember.engine.live.messages import (
     ChangeDevice,
+    ChangeValues,
     Command,
     DeviceSettings,
     HearBefore,
@@ -66,6 +68,8 @@ class EngineClient:
         self._device = device
         self._say = say
         self._session: Session | None = None
+        self._sent: Session | None = None
+        """The session that the engine has."""
         self._sent_at = 0.0
         self._behind = False
         self._watch = Watch("", 0)
@@ -110,8 +114,9 @@ class EngineClient:
         self.restarts += 1
         self._say(f"The engine {why} and was started again; nothing was lost.")
         self._start()
+        self._sent = None
         if self._session is not None:
-            self._send(SetSession(self._session))
+            self._send_session(self._session)
         self._send(self._watch)
         self._send(self._before)
         self._send(self._prints)
@@ -144,7 +149,7 @@ class EngineClient:
         """Take in reports, look after the process, and read what it published."""
         if self._behind and self._session is not None:
             self._behind = False
-            self._send(SetSession(self._session))
+            self._send_session(self._session)
         with contextlib.suppress(EOFError, OSError):
             while self._pipe.poll():
                 match self._pipe.recv():
@@ -179,10 +184,19 @@ class EngineClient:
         now = time.monotonic()
         if reload or now - self._sent_at >= APART_SECONDS:
             self._sent_at, self._behind = now, False
-            self._send(SetSession(session, reload))
+            self._send_session(session, reload=reload)
         else:
             # A control moves faster than is heard: the newest value goes with the next poll.
             self._behind = True
+
+    def _send_session(self, session: Session, *, reload: bool = False) -> None:
+        """Send what differs from the session that the engine has, as small as it can be said."""
+        changes = None if self._sent is None or reload else value_changes(self._sent, session)
+        if changes is None:
+            self._send(SetSession(PackedSession.of(session), reload))
+        elif changes:
+            self._send(ChangeValues(changes))
+        self._sent = session
 
     def play(self, position: int | None = None) -> None:
         self._send(Play(position))

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ember.engine.live.changes import PackedSession, ValueChange
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.session.values.model import Session
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,10 +20,17 @@ class DeviceSettings:
 
 @dataclass(frozen=True, slots=True)
 class SetSession:
-    """The session to play from now on; `reload` after audio became ready."""
+    """The session to play from now on, where its structure is another; `reload` after audio became ready."""
 
-    session: Session
+    session: PackedSession
     reload: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeValues:
+    """Other values of the session that was set last."""
+
+    changes: tuple[ValueChange, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +86,7 @@ class Quit:
     """End the engine."""
 
 
-Command = SetSession | Play | Stop | Locate | Watch | HearBefore | UsePrints | ChangeDevice | Quit
+Command = SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ChangeDevice | Quit
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,10 +5,8 @@ from __future__ import annotations
 import contextlib
 import gc
 import os
-import queue
 import signal
 import sys
-import threading
 import time
 from multiprocessing.connection import Connection
 
@@ -19,11 +17,13 @@ from yellow_ember.dsp.chain import FADE_SECONDS
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.engine.forking import be_a_child
-from yellow_ember.engine.graph import Graph, GraphSettings, StripNode, structure
+from yellow_ember.engine.graph import Graph, StripNode
 from yellow_ember.engine.live.board import SCOPE_FRAMES, Board
+from yellow_ember.engine.live.changes import PackedSession
 from yellow_ember.engine.live.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
 from yellow_ember.engine.live.messages import (
     ChangeDevice,
+    ChangeValues,
     Command,
     DeviceSettings,
     HearBefore,
@@ -39,6 +39,7 @@ from yellow_ember.engine.live.messages import (
     Watch,
 )
 from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.transport import Transport
 from yellow_ember.session.values.model import Session
@@ -60,12 +61,11 @@ class Engine:
         self._device = device
         self._transport = Transport()
         self._graph: Graph | None = None
-        self._built: queue.SimpleQueue[tuple[Graph, GraphMeters] | None] = queue.SimpleQueue()
-        """Graphs that the builder has made; None for one that can't be."""
-        self._wanted: queue.SimpleQueue[tuple[Session, GraphSettings, Graph | None] | None] = queue.SimpleQueue()
-        self._building = 0
-        self._coming: Session | None = None
+        self._preparer = Preparer(lambda text: self._say(Trouble(text)))
         self._session: Session | None = None
+        """What is played, or was prepared to be."""
+        self._set = False
+        """True once a session was set."""
         self._meters: GraphMeters | None = None
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
@@ -87,8 +87,6 @@ class Engine:
 
     def run(self) -> None:
         """Play until told to quit or until the interface is gone."""
-        builder = threading.Thread(target=self._build, daemon=True)
-        builder.start()
         self._open_card()
         while self._running:
             try:
@@ -97,8 +95,7 @@ class Engine:
             except (EOFError, OSError):
                 break
             self._block()
-        self._wanted.put(None)
-        builder.join(timeout=2.0)
+        self._preparer.close()
         if self._card is not None:
             self._card.close()
 
@@ -116,7 +113,7 @@ class Engine:
             self._device = DeviceSettings(SILENT_CARD, self._device.block)
             self._card = open_card(SILENT_CARD, self._rate, self._device.block)
         # A graph that was made for other blocks or another rate can't play here.
-        self._graph = self._waiting = self._coming = None
+        self._graph = self._waiting = None
         self._silence_left = 0
         self._interleaved = np.zeros((self._device.block, 2), np.float32)
         self._silent: Samples = np.zeros((2, self._device.block))
@@ -128,8 +125,10 @@ class Engine:
 
     def _take(self, command: Command) -> None:
         match command:
-            case SetSession(session, reload):
-                self._set_session(session, reload)
+            case SetSession(packed, reload):
+                self._set_session(packed, reload)
+            case ChangeValues(changes):
+                self._preparer.change(changes)
             case Play(position):
                 self._start(self._transport.position if position is None else position)
             case Stop():
@@ -154,8 +153,8 @@ class Engine:
                 self._device = settings
                 self._say_devices = True
                 self._open_card()
-                if self._session is not None:
-                    self._request(self._session, None)
+                if self._set:
+                    self._preparer.build(None, self._device.block, fresh=True)
             case Quit():
                 self._running = False
 
@@ -194,44 +193,53 @@ class Engine:
                 self._prints.pop(strip_id, None)
                 self._say(Trouble(f"The print of {node.strip.name} can't be played: {error.strerror}"))
 
-    def _set_session(self, session: Session, reload: bool) -> None:
-        self._session = session
-        if session.rate != self._rate:
-            self._rate = session.rate
+    def _set_session(self, packed: PackedSession, reload: bool) -> None:
+        self._set = True
+        if packed.frame.rate != self._rate:
+            self._rate = packed.frame.rate
             self._open_card()
             reload = True
-        # The graph that is on its way takes the newest settings over when it comes into play.
-        coming = self._coming if self._building or self._waiting is not None else None
-        basis = coming if coming is not None else self._graph.session if self._graph is not None else None
-        if (reload or basis is None or structure(basis) != structure(session)
-                or basis.quality.live != session.quality.live
-                or (coming is None and self._graph is not None and not self._graph.fits(session))):
-            self._request(session, None if reload else self._graph)
-        elif coming is None and self._graph is not None:
-            self._graph.update(session)
+        self._preparer.build(packed, self._device.block, fresh=reload)
 
-    def _request(self, session: Session, reuse: Graph | None) -> None:
-        self._building += 1
-        self._coming = session
-        self._wanted.put((session, GraphSettings(session.quality.live, self._device.block), reuse))
+    def _take_prepared(self) -> None:
+        """Take up what the preparer has ready: settings at once, a graph when the sound has faded out."""
+        while (found := self._preparer.result()) is not None:
+            self._session = found.session
+            match found:
+                case NewValues(session, strip_ids):
+                    if self._graph is not None and self._waiting is None:
+                        self._graph.update(session, touched=strip_ids)
+                case NewGraph(_, graph, meters):
+                    self._adopt(graph, meters)
 
-    def _build(self) -> None:
-        """The builder's thread: makes graphs while the old one plays on."""
-        while (wanted := self._wanted.get()) is not None:
-            session, settings, reuse = wanted
-            try:
-                graph = Graph(session, settings, reuse)
-                self._built.put((graph, GraphMeters(graph)))
-            except Exception as error:  # the engine plays on with the graph it has
-                self._say(Trouble(f"The session can't be played: {error}"))
-                self._built.put(None)
+    def _adopt(self, graph: Graph, meters: GraphMeters) -> None:
+        if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
+            return
+        if self._transport.playing and self._graph is not None:
+            self._waiting = (graph, meters)
+            self._fade.move(0.0)
+        else:
+            self._swap(graph, meters)
+            if self._transport.playing:
+                self._fade.jump(0.0)
+                self._silence_left = graph.latency + self._device.block
+
+    def _swap(self, graph: Graph, meters: GraphMeters) -> None:
+        assert self._session is not None
+        self._graph, self._meters = graph, meters
+        meters.stand(self._session)
+        # Values may have come while it waited.
+        graph.update(self._session)
+        for strip_id, node in graph.nodes.items():
+            node.hear(before=strip_id in self._before, at_once=True)
+        self._apply_prints(at_once=True)
 
     # -- sound --------------------------------------------------------------------------
 
     def _block(self) -> None:
         assert self._card is not None
         started = time.perf_counter()
-        self._adopt_built()
+        self._take_prepared()
         frames = self._device.block
         if self._transport.playing and self._graph is not None and self._session is not None:
             if self._silence_left > 0:
@@ -295,36 +303,6 @@ class Engine:
             self._relocate = None
         assert self._graph is not None
         self._silence_left = self._graph.latency + self._device.block
-
-    def _adopt_built(self) -> None:
-        while not self._built.empty():
-            built = self._built.get()
-            self._building -= 1
-            if built is None:
-                continue
-            graph, meters = built
-            if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
-                continue
-            if self._transport.playing and self._graph is not None:
-                self._waiting = (graph, meters)
-                self._fade.move(0.0)
-            else:
-                self._swap(graph, meters)
-                if self._transport.playing:
-                    self._fade.jump(0.0)
-                    self._silence_left = graph.latency + self._device.block
-
-    def _swap(self, graph: Graph, meters: GraphMeters) -> None:
-        assert self._session is not None
-        self._graph, self._meters = graph, meters
-        meters.stand(self._session)
-        if graph.fits(self._session):
-            graph.update(self._session)
-        elif self._building == 0:
-            self._request(self._session, graph)
-        for strip_id, node in graph.nodes.items():
-            node.hear(before=strip_id in self._before, at_once=True)
-        self._apply_prints(at_once=True)
 
     # -- meters -------------------------------------------------------------------------
 

@@ -1,0 +1,137 @@
+"""Makes graphs, and works out new settings, in a thread beside the one that plays."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.live.changes import PackedSession, ValueChange, with_changes
+from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.session.values.model import Session
+
+
+@dataclass(frozen=True, slots=True)
+class NewGraph:
+    """A graph that was made for a session."""
+
+    session: Session
+    graph: Graph
+    meters: GraphMeters
+
+
+@dataclass(frozen=True, slots=True)
+class NewValues:
+    """A session that the last graph fits, and which of its strips have other values."""
+
+    session: Session
+    strip_ids: frozenset[str]
+
+
+@dataclass(frozen=True, slots=True)
+class _Build:
+    """A graph is to be made of a session, or of the last one again; from nothing where it is `fresh`."""
+
+    packed: PackedSession | None
+    max_block: int
+    fresh: bool
+
+
+class Preparer:
+    """Takes sessions and value changes in their order, and gives out what the audio thread can take up at once.
+
+    Whatever takes long happens here: unpacking, making graphs, and the tables and responses of new settings, which
+    `Chain.rehearse` works out so that the audio thread finds them ready.
+
+    Parameters
+    ----------
+    say : callable
+        Told in words why a session can't be played; from the preparer's thread.
+    """
+
+    def __init__(self, say: Callable[[str], None]) -> None:
+        self._say = say
+        self._orders: queue.SimpleQueue[_Build | tuple[ValueChange, ...] | None] = queue.SimpleQueue()
+        self._results: queue.SimpleQueue[NewGraph | NewValues] = queue.SimpleQueue()
+        self._session: Session | None = None
+        self._graph: Graph | None = None
+        self._max_block = 0
+        self._held: list[_Build | None] = []
+        """The order that was met while values were gathered."""
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """End the thread, once it has done what it is at."""
+        self._orders.put(None)
+        self._thread.join(timeout=2.0)
+
+    # -- the audio thread's side --------------------------------------------------------
+
+    def build(self, packed: PackedSession | None, max_block: int, *, fresh: bool) -> None:
+        """Make a graph of a session (None for the last one) in blocks of at most `max_block` frames.
+
+        fresh : nothing of the graph before goes on in it
+        """
+        self._orders.put(_Build(packed, max_block, fresh))
+
+    def change(self, changes: tuple[ValueChange, ...]) -> None:
+        """Work out new values of the last session."""
+        self._orders.put(changes)
+
+    def result(self) -> NewGraph | NewValues | None:
+        """Return the next result, or None where nothing is ready."""
+        try:
+            return self._results.get_nowait()
+        except queue.Empty:
+            return None
+
+    # -- the thread ---------------------------------------------------------------------
+
+    def _run(self) -> None:
+        while (order := self._next_order()) is not None:
+            try:
+                self._results.put(self._done(order))
+            except Exception as error:  # the engine plays on with what it has
+                self._say(f"The session can't be played: {error}")
+
+    def _done(self, order: _Build | tuple[ValueChange, ...]) -> NewGraph | NewValues:
+        if isinstance(order, tuple):
+            return self._changed(order)
+        self._max_block = order.max_block
+        if order.packed is not None:
+            self._session = order.packed.unpacked()
+        return self._built(fresh=order.fresh)
+
+    def _next_order(self) -> _Build | tuple[ValueChange, ...] | None:
+        """The next order; values that came while the last one was worked out are taken together."""
+        order = self._held.pop() if self._held else self._orders.get()
+        while isinstance(order, tuple) and not self._orders.empty():
+            following = self._orders.get()
+            if not isinstance(following, tuple):
+                self._held.append(following)
+                break
+            order += following
+        return order
+
+    def _built(self, *, fresh: bool) -> NewGraph:
+        session = self._session
+        assert session is not None, "a session comes before all else"
+        reuse, self._graph = None if fresh else self._graph, None
+        graph = Graph(session, GraphSettings(session.quality.live, self._max_block), reuse)
+        meters = GraphMeters(graph)
+        self._graph = graph
+        return NewGraph(session, graph, meters)
+
+    def _changed(self, changes: tuple[ValueChange, ...]) -> NewGraph | NewValues:
+        assert self._session is not None, "a session comes before its changes"
+        session = self._session = with_changes(self._session, changes)
+        touched = frozenset(change.strip_id for change in changes if change.strip_id)
+        if self._graph is None or not all(self._graph.nodes[strip_id].fits(session.strip(strip_id))
+                                          for strip_id in touched):
+            return self._built(fresh=False)
+        for strip_id in touched:
+            self._graph.nodes[strip_id].chain.rehearse(session.strip(strip_id).chain)
+        return NewValues(session, touched)
