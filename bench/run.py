@@ -59,18 +59,18 @@ QUICK = "--quick" in sys.argv[1:]
 ROWS: list[tuple[str, str, str, str]] = []
 
 
-def row(what: str, found: str, wanted: str, good: bool) -> None:
-    ROWS.append((what, found, wanted, "yes" if good else "NO"))
-    print(f"  {what}: {found} (wanted {wanted})", flush=True)
+def row(what: str, result: str, requested: str, good: bool) -> None:
+    ROWS.append((what, result, requested, "yes" if good else "NO"))
+    print(f"  {what}: {result} (wanted {requested})", flush=True)
 
 
 def best(function: Callable[[], object], tries: int = 5) -> float:
-    found = float("inf")
+    result = float("inf")
     for _ in range(tries):
         started = time.perf_counter()
         function()
-        found = min(found, time.perf_counter() - started)
-    return found
+        result = min(result, time.perf_counter() - started)
+    return result
 
 
 # -- kernels --------------------------------------------------------------------------------
@@ -137,7 +137,7 @@ def stages() -> None:
     """Stages with everything on that makes them slower."""
     seconds = 4.0
     signal = test_signal(seconds)
-    for kind, what, settings, wanted in (
+    for kind, what, settings, requested in (
             ("tape", "everything on", MACHINE, 12.0), ("motion", "everything on", MOTION, 80.0),
             ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 60.0),
             ("bands", "five bands side by side", FIVE_BANDS, 12.0), ("bands", "five bands in series", IN_SERIES, 12.0),
@@ -146,8 +146,8 @@ def stages() -> None:
             ("room", "room", {}, 60.0), ("texture", "texture", {}, 30.0)):
         values = stage_kind(kind).complete(settings)
         faster = seconds / min(seconds_taken(kind, values, signal) for _ in range(4))
-        row(f"{kind}, 8x, stereo, {what}: times real time on one core", f"{faster:.1f}", f">= {wanted:g}",
-            faster >= wanted)
+        row(f"{kind}, 8x, stereo, {what}: times real time on one core", f"{faster:.1f}", f">= {requested:g}",
+            faster >= requested)
 
 
 def cabinet() -> None:
@@ -349,9 +349,9 @@ start.run([DEMO])
 def starting() -> None:
     times: dict[str, list[float]] = {"window": [], "sound": []}
     for _ in range(3):
-        found = subprocess.run([sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True,
-                               check=True)
-        for line in found.stdout.splitlines():
+        result = subprocess.run([sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True,
+                                check=True)
+        for line in result.stdout.splitlines():
             name, value = line.split()
             times[name].append(float(value))
     for name, limit in (("window", 2.0), ("sound", 4.0)):
@@ -374,17 +374,17 @@ def memory_of(root: int) -> float:
             children.setdefault(int(stat.read_text().rpartition(")")[2].split()[1]), []).append(int(stat.parent.name))
         except OSError:
             continue
-    found, waiting = 0.0, [root]
+    result, waiting = 0.0, [root]
     while waiting:
         pid = waiting.pop()
         waiting += children.get(pid, [])
         try:
             for line in Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines():
                 if line.startswith("Pss:"):
-                    found += int(line.split()[1]) / 1024
+                    result += int(line.split()[1]) / 1024
         except OSError:
             continue
-    return found
+    return result
 
 
 def long_session(application: QApplication) -> None:
@@ -506,9 +506,9 @@ def main() -> int:
     long_session(application)
     shutil.rmtree(_HOME, ignore_errors=True)
     width = max(len(what) for what, *_ in ROWS)
-    print(f"\n{'what':{width}}  {'found':>8}  {'wanted':>8}  met")
-    for what, found, wanted, good in ROWS:
-        print(f"{what:{width}}  {found:>8}  {wanted:>8}  {good}")
+    print(f"\n{'what':{width}}  {'result':>8}  {'requested':>8}  met")
+    for what, result, requested, good in ROWS:
+        print(f"{what:{width}}  {result:>8}  {requested:>8}  {good}")
     return 0
 
 

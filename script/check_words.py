@@ -36,9 +36,9 @@ def words_of(path: Path) -> Iterator[tuple[int, str]]:
 def main() -> int:
     """Look through everything; the exit status."""
     files = [*PACKAGE.rglob("*.py"), *(PACKAGE / "data" / "guides").glob("*.md"), ROOT / "README.md"]
-    wrong = [f"{path.relative_to(ROOT)}:{line}: {found[0]!r}: write {instead}"
+    wrong = [f"{path.relative_to(ROOT)}:{line}: {result[0]!r}: write {instead}"
              for path in sorted(files) for line, text in words_of(path)
-             for pattern, instead in patterns() if (found := pattern.search(text))]
+             for pattern, instead in patterns() if (result := pattern.search(text))]
     print("\n".join(wrong) if wrong else "no word of the list is used")
     return 1 if wrong else 0
 

@@ -52,12 +52,12 @@ def reference() -> tuple[np.ndarray, int]:
                           axis=1), read_session(DEMO).rate
 
 
-def write_match(path: Path, place: Callable[[dict[str, Any]], dict[str, Any]], match_db: float, version: int) -> None:
+def write_match(path: Path, index: Callable[[dict[str, Any]], dict[str, Any]], match_db: float, version: int) -> None:
     """Into a preset's file, or into a part of a set's."""
-    found = json.loads(path.read_text("utf-8"))
-    found["version"] = version
-    place(found)["match_db"] = round(match_db, 2)
-    path.write_text(json.dumps(found, indent=1) + "\n", encoding="utf-8")
+    result = json.loads(path.read_text("utf-8"))
+    result["version"] = version
+    index(result)["match_db"] = round(match_db, 2)
+    path.write_text(json.dumps(result, indent=1) + "\n", encoding="utf-8")
 
 
 def matched(stages: tuple[StageSettings, ...], source: str, rate: int) -> float:
@@ -80,14 +80,14 @@ def main() -> int:
     figures = {}
     for preset in shipped_presets():
         after = run_whole(Chain(Setup(rate, 2, _BLOCK, _FACTOR), preset.stages), before, _BLOCK)
-        found = character(before[:, settle:], after[:, settle:], rate)
-        figures[preset.name] = {"added_db": round(found.added_db, 1), "brightness": round(found.brightness, 2)}
+        result = character(before[:, settle:], after[:, settle:], rate)
+        figures[preset.name] = {"added_db": round(result.added_db, 1), "brightness": round(result.brightness, 2)}
     for path in SHIPPED.glob("*.json"):
         preset = read_preset(path)
-        write_match(path, lambda found: found, matched(preset.stages, preset.source, rate), PRESET_FORMAT.version)
+        write_match(path, lambda result: result, matched(preset.stages, preset.source, rate), PRESET_FORMAT.version)
     for path in SHIPPED_SETS.glob("*.json"):
-        for place, part in enumerate(read_set(path).parts):
-            write_match(path, lambda found, at=place: found["parts"][at], matched(part.stages, part.source, rate),
+        for index, part in enumerate(read_set(path).parts):
+            write_match(path, lambda result, at=index: result["parts"][at], matched(part.stages, part.source, rate),
                         SET_FORMAT.version)
     FIGURES_FILE.write_text(json.dumps(figures, indent=1, sort_keys=True) + "\n", encoding="utf-8")
     return 0

@@ -64,8 +64,8 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
                                                                          stage_id, name, value))
     bench = workspace.give(LineUpWindow, "rhythm", stage_id, window)
     bench.show()
-    bench.bars["source"]._ask("oscillator", commit=True)
-    bench.bars["tone"]._ask("10000", commit=True)
+    bench.bars["source"].ask("oscillator", commit=True)
+    bench.bars["tone"].ask("10000", commit=True)
     seconds(application, 1.0)
     bench.start_alignment()
     wait(application, lambda: bench.log.count() == 6)
@@ -77,14 +77,14 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
 def browser(application: QApplication, window: MainWindow, keep) -> None:
     """Presets tried on the voice."""
     window.workspace.selection.select("ships-announcer")
-    found = window.workspace.give(PresetBrowser, window)
-    found.show()
-    found.source.setCurrentText("voice")
-    found.list.setCurrentRow(3)
-    wait(application, lambda: found.heard is not None)
+    result = window.workspace.give(PresetBrowser, window)
+    result.show()
+    result.source.setCurrentText("voice")
+    result.list.setCurrentRow(3)
+    wait(application, lambda: result.heard is not None)
     seconds(application, 0.5)
-    keep("presets", found)
-    found.go_back()
+    keep("presets", result)
+    result.go_back()
 
 
 def benches(application: QApplication, window: MainWindow, settled, keep) -> None:
@@ -211,7 +211,7 @@ def main() -> None:
     keep("saturation-on-the-bass")
     workspace.selection.select("harmonium")
     workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, "harmonium", ()))
-    window.ladder.add("wear")
+    window.path_view.add("wear")
     stage = workspace.selection.strip.chain[0]
     for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
                         ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):

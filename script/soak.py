@@ -113,11 +113,11 @@ class Soak:
 
     def add_stage(self) -> None:
         if len(self.workspace.selection.strip.chain) < 6:
-            self.window.ladder.add(self.dice.choice(STAGES).kind)
+            self.window.path_view.add(self.dice.choice(STAGES).kind)
 
     def remove_stage(self) -> None:
         if self.workspace.selection.stage_id:
-            self.window.ladder.remove_chosen()
+            self.window.path_view.remove_chosen()
 
     def drag_bar(self) -> None:
         bars = self.bars()
@@ -142,10 +142,10 @@ class Soak:
                     Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False))
 
     def preset(self) -> None:
-        found = self.dice.choice(all_presets())
-        self.workspace.sessions.document.commit(found.name, lambda _: use_chain(
-            self.workspace.sessions.session, self.workspace.selection.strip_id, found.stages, found.macros,
-            found.match_db))
+        result = self.dice.choice(all_presets())
+        self.workspace.sessions.document.commit(result.name, lambda _: use_chain(
+            self.workspace.sessions.session, self.workspace.selection.strip_id, result.stages, result.macros,
+            result.match_db))
 
     def undo(self) -> None:
         self.window.undo()
@@ -169,8 +169,8 @@ class Soak:
         self.dice.choice(list(self.window.desk.rows.values())).toggle(self.dice.choice(["mute", "solo", "bypass"]))
 
     def snapshot(self) -> None:
-        place = self.dice.randrange(8)
-        (self.window.balance.snapshots.take if self.dice.random() < 0.5 else self.window.balance.snapshots.use)(place)
+        index = self.dice.randrange(8)
+        (self.window.balance.snapshots.take if self.dice.random() < 0.5 else self.window.balance.snapshots.use)(index)
 
     def open_tool(self) -> None:
         name = self.dice.choice(TOOLS)

@@ -44,6 +44,7 @@ def _dry_demo() -> Path:
 
 
 DRY_DEMO = _dry_demo()
+OpenWindow = Callable[..., "MainWindow"]
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -22,7 +22,7 @@ class _Observed(MainWindow):
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
-        self._ear = QSocketNotifier(0, QSocketNotifier.Type.Read, self)
+        self._ear = QSocketNotifier(0, QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]
         self._ear.activated.connect(self._asked)
 
     def _asked(self) -> None:

@@ -160,9 +160,9 @@ class Display:
 
     def environment(self, home: Path) -> dict[str, str]:
         """As `own_folders`, with a window on this display."""
-        found = own_folders(home)
-        del found["QT_QPA_PLATFORM"]
-        return found | {"DISPLAY": self.name}
+        result = own_folders(home)
+        del result["QT_QPA_PLATFORM"]
+        return result | {"DISPLAY": self.name}
 
     def hand(self, *words: object) -> str:
         """What xdotool does and says."""

@@ -34,10 +34,11 @@ def level(signal: Samples) -> float:
     return float(20.0 * np.log10(max(np.sqrt(np.mean(signal**2)), 1e-15)))
 
 
-def filtered(signal: Samples, response: Callable[[Samples], Samples]) -> Samples:
+def filtered(signal: Samples, response: Callable[[Samples], np.ndarray]) -> Samples:
     """A turn of a loop through a linear system, by its response over frequency in Hz."""
-    hz = np.fft.rfftfreq(signal.shape[1], 1.0 / RATE)
-    return np.fft.irfft(np.fft.rfft(signal, axis=1) * response(hz), signal.shape[1], axis=1)
+    hz: np.ndarray = np.fft.rfftfreq(signal.shape[1], 1.0 / RATE)
+    result: np.ndarray = np.fft.irfft(np.fft.rfft(signal, axis=1) * response(hz), signal.shape[1], axis=1)
+    return result
 
 
 @pytest.fixture
@@ -61,10 +62,10 @@ def test_what_was_added_comes_back_alone(added_db: float, noise: Samples, rng: n
     tone = filtered(noise, lambda hz: 1.0 / (1.0 + 1j * hz / 4000.0))
     other = rng.standard_normal(noise.shape)
     other *= 10.0 ** ((level(tone) + added_db - level(other)) / 20.0)
-    found = added_part(noise, tone + other)
-    assert level(found) == pytest.approx(level(other), abs=1.0)
+    result = added_part(noise, tone + other)
+    assert level(result) == pytest.approx(level(other), abs=1.0)
     # The fit takes an eighth of what is random with it.
-    assert np.corrcoef(found.ravel(), other.ravel())[0, 1] > 0.9
+    assert np.corrcoef(result.ravel(), other.ravel())[0, 1] > 0.9
 
 
 @pytest.fixture
@@ -87,7 +88,7 @@ def test_the_added_part_of_a_strip_with_and_without_its_tone(session: Session) -
                             STRIP, True, 0.0, PLENTY)
     assert with_tone.against_db > alone.against_db
     louder = print_added(quiet, session, STRIP, False, 20.0, PLENTY)
-    first, tenfold = (samples(found.part.data, found.part.channels) for found in (alone, louder))
+    first, tenfold = (samples(result.part.data, result.part.channels) for result in (alone, louder))
     np.testing.assert_allclose(tenfold, 10.0 * first, atol=1e-5)
     clean = add_stage(session.with_strip(session.strip(STRIP).with_(chain=())), STRIP, new_stage("eq"))
     eq = clean.strip(STRIP).chain[0]
@@ -99,13 +100,13 @@ def test_the_added_part_of_a_strip_with_and_without_its_tone(session: Session) -
 def test_with_the_tone_before_and_the_added_part_make_after(session: Session) -> None:
     """In the graph, through match and fader: what is heard before, and what is heard of the added part, add up."""
     session = edit_strip(session, STRIP, lambda strip: strip.with_(match_db=-4.0))
-    found = print_added(quiet, session, STRIP, True, 0.0, PLENTY).part
+    result = print_added(quiet, session, STRIP, True, 0.0, PLENTY).part
 
     def heard(*, before: bool = False, added: bool = False) -> Samples:
         graph = Graph(session, GraphSettings(session.quality.live, 2048, frozenset({STRIP})))
         node = graph.nodes[STRIP]
         node.hear(before=before, at_once=True)
-        node.use_print(found if added else None, at_once=True)
+        node.use_print(result if added else None, at_once=True)
         blocks = [graph.process([(at, 2048)], 2048).copy() for at in range(4 * RATE, 6 * RATE - 2048, 2048)]
         return np.concatenate(blocks, axis=1)[:, 24000:]
 
@@ -146,28 +147,28 @@ def test_an_edit_keeps_the_added_part_until_the_next_comes(session: Session, tmp
 def test_the_added_part_is_heard_and_seen_until_after_is_chosen(window: MainWindow, qtbot: Any) -> None:
     workspace, compare = window.workspace, window.top_line.compare
     workspace.selection.select(STRIP)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     compare.toggle_added()
     assert compare.accessibleDescription() == "added is heard"
-    qtbot.waitUntil(lambda: workspace.added.found is not None, timeout=60000)
-    (heard,) = workspace.playback.engine._prints.prints
+    qtbot.waitUntil(lambda: workspace.added.part is not None, timeout=60000)
+    (heard,) = workspace.playback.engine.prints.prints
     assert heard.stays
     assert heard.strip_id == STRIP
     assert window.balance.alone.text().endswith("dB")
     assert window.balance.louder.isVisible()
     window.balance.keep_tone.setChecked(True)
-    qtbot.waitUntil(lambda: workspace.playback.engine._prints.prints[0] != heard, timeout=60000)
-    first = workspace.added.found
-    window.balance.louder._ask(12.0, commit=True)
-    qtbot.waitUntil(lambda: workspace.added.found is not first, timeout=60000)
+    qtbot.waitUntil(lambda: workspace.playback.engine.prints.prints[0] != heard, timeout=60000)
+    first = workspace.added.part
+    window.balance.louder.ask(12.0, commit=True)
+    qtbot.waitUntil(lambda: workspace.added.part is not first, timeout=60000)
     compare.toggle()
     assert workspace.playback.before
     assert not workspace.added.on
-    assert workspace.playback.engine._prints.prints == ()
+    assert workspace.playback.engine.prints.prints == ()
     assert not window.balance.louder.isVisible()
     compare.choose(2)
     workspace.selection.select("harmonium")
     qtbot.waitUntil(lambda: any("nothing is added" in message.text for message in workspace.messages.all),
                     timeout=60000)
-    assert workspace.playback.engine._prints.prints == ()
+    assert workspace.playback.engine.prints.prints == ()
     assert any(prints_folder().glob("added-*.f32"))

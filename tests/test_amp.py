@@ -27,7 +27,7 @@ def stack_by_nodes(stack: ToneStack, low: float, mid: float, high: float, hz: Si
     control's slider, 5 the output at the treble control's slider.
     """
     tiny = 1e-3
-    found = []
+    result = []
     for s in 2j * np.pi * hz:
         y, source = np.zeros((6, 6), complex), np.zeros(6, complex)
 
@@ -51,8 +51,8 @@ def stack_by_nodes(stack: ToneStack, low: float, mid: float, high: float, hz: Si
         join(3, 4, 1.0 / max((1.0 - mid) * stack.middle, tiny))
         join(4, None, 1.0 / max(mid * stack.middle, tiny))
         join(1, 4, s * stack.c3)
-        found.append(abs(np.linalg.solve(y, source)[5]))
-    return np.array(found)
+        result.append(abs(np.linalg.solve(y, source)[5]))
+    return np.array(result)
 
 
 @pytest.mark.parametrize("voice", VOICES)
@@ -61,14 +61,14 @@ def test_the_tone_stack_is_its_circuit(voice: str, settings: tuple[float, float,
     """The change from all controls in their middle to others, against the netlist's, within 0.3 dB."""
     pulse = np.zeros((1, 2 * RATE))
     pulse[0, RATE // 2] = 1e-5
-    found = []
+    result = []
     for low, mid, high in ((5.0, 5.0, 5.0), settings):
         out = amp(tmp_path, pulse, voice=voice, low=low, mid=mid, high=high, gain=6.0, master=7.0, out_db=12.0)
-        found.append(np.abs(np.fft.rfft(out[0])))
+        result.append(np.abs(np.fft.rfft(out[0])))
     hz = np.array([50.0, 100.0, 200.0, 400.0, 800.0, 1500.0, 3000.0, 6000.0, 10000.0])
-    change = decibels(found[1][(2 * hz).astype(int)] / found[0][(2 * hz).astype(int)])
+    change = decibels(result[1][(2 * hz).astype(int)] / result[0][(2 * hz).astype(int)])
     stack = VOICE_BY_ID[voice].tone
-    expected = decibels(stack_by_nodes(stack, *(value / 10.0 for value in settings), hz)
+    expected = decibels(stack_by_nodes(stack, settings[0] / 10.0, settings[1] / 10.0, settings[2] / 10.0, hz)
                         / stack_by_nodes(stack, 0.5, 0.5, 0.5, hz))
     assert np.abs(change - expected).max() < 0.3
 
@@ -106,8 +106,8 @@ def tone(level_dbfs: float, hz: float = 220.0) -> Signal:
 @pytest.mark.parametrize("voice", VOICES)
 def test_gain_drives_the_preamp_and_master_the_power_valves(voice: str, tmp_path: Path) -> None:
     def third(level: float, **params: float) -> float:
-        found = levels(amp(tmp_path, tone(level), voice=voice, out_db=-24.0, **params), 220)
-        return float(found[2] - found[0])
+        result = levels(amp(tmp_path, tone(level), voice=voice, out_db=-24.0, **params), 220)
+        return float(result[2] - result[0])
 
     assert third(-18.0, gain=2.0, master=4.0) < -45.0
     assert third(-12.0, gain=9.0, master=4.0) > -30.0
@@ -116,9 +116,9 @@ def test_gain_drives_the_preamp_and_master_the_power_valves(voice: str, tmp_path
 
 
 def test_an_amp_adds_even_and_odd_harmonics(tmp_path: Path) -> None:
-    found = levels(amp(tmp_path, tone(-12.0), voice="crunch", gain=7.0), 220)
-    assert found[1] - found[0] > -40.0
-    assert found[2] - found[0] > -30.0
+    result = levels(amp(tmp_path, tone(-12.0), voice="crunch", gain=7.0), 220)
+    assert result[1] - result[0] > -40.0
+    assert result[2] - result[0] > -30.0
 
 
 def test_bright_works_at_low_gain_and_not_at_full(tmp_path: Path) -> None:
@@ -143,8 +143,8 @@ def test_sag_squeezes_what_follows_an_attack(tmp_path: Path) -> None:
 
     def fall(sag: float) -> float:
         out = amp(tmp_path, burst, voice="crunch", gain=6.0, master=9.0, sag_pct=sag)
-        early, late = np.abs(out[0, 4900:6500]).max(), np.abs(out[0, 30000:40000]).max()
-        return float(decibels(late / early))
+        early, delay = np.abs(out[0, 4900:6500]).max(), np.abs(out[0, 30000:40000]).max()
+        return float(decibels(delay / early))
 
     assert fall(100.0) < fall(0.0) - 0.7
 

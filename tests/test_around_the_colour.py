@@ -90,7 +90,7 @@ def test_the_limiter_leaves_quiet_sounds_alone(tmp_path: Path) -> None:
     assert np.abs(through(tmp_path, "limit", quiet) - quiet).max() < 1e-6
 
 
-def tamed_level(folder: Path, ring_db: float, **params: object) -> float:
+def tamed_level(folder: Path, ring_db: float, **params: Any) -> float:
     """Level of a 4 kHz tone beside a strong 300 Hz one, through a band that may hold it down by 12 dB."""
     out = through(folder, "tame", tone(300.0, -12.0) + tone(4000.0, ring_db),
                   **{"band2_hz": 4000.0, "band2_depth_db": 12.0, **params})
@@ -120,8 +120,8 @@ def test_harsh_bands_are_found_where_a_drive_put_them() -> None:
     near = np.abs(np.log2(np.maximum(hz, 1.0) / 5000.0)) < 0.2
     hiss = np.fft.irfft(np.fft.rfft(rng.standard_normal(4 * RATE)) * near)
     after = before + hiss[None, :] * (0.02 / hiss.std())
-    found = harsh_bands(compare(before, after, RATE), 4)
-    assert len(found) == 1
-    assert found[0].hz == pytest.approx(5012.0, rel=0.01)
-    assert found[0].depth_db >= 6.0
+    result = harsh_bands(compare(before, after, RATE), 4)
+    assert len(result) == 1
+    assert result[0].hz == pytest.approx(5012.0, rel=0.01)
+    assert result[0].depth_db >= 6.0
     assert harsh_bands(compare(before, 2.0 * before, RATE), 4) == [], "louder is not harsher"

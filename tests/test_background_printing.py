@@ -44,10 +44,10 @@ def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot
     wait_for(qtbot, driven, PrintState.PRINTED)
     assert "frozen" in driven.desk.rows[BASS].accessibleDescription()
     workspace = driven.workspace
-    assert [found.strip_id for found in workspace.playback.engine._prints.prints] == [BASS]
+    assert [result.strip_id for result in workspace.playback.engine.prints.prints] == [BASS]
     edit(driven, 20.0)
     qtbot.waitUntil(lambda: workspace.prints.state(BASS) in (PrintState.WAITING, PrintState.PRINTING), timeout=60000)
-    assert workspace.playback.engine._prints.prints == ()
+    assert workspace.playback.engine.prints.prints == ()
     wait_for(qtbot, driven, PrintState.PRINTED)
     before = set(prints_folder().glob("*.f32"))
     driven.undo()

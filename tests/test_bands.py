@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -13,11 +14,11 @@ from yellow_ember.dsp.shapes import SHAPES
 FIVE = [100.0, 400.0, 1500.0, 6000.0]
 
 
-def bands(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:
+def bands(folder: Path, signal: Signal, *options: str, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "bands", "params": params}, options=options)
 
 
-def each(name: str, value: object, numbers: range = range(1, 6)) -> dict[str, object]:
+def each(name: str, value: Any, numbers: range = range(1, 6)) -> dict[str, Any]:
     return {f"band{number}_{name}": value for number in numbers}
 
 

@@ -75,11 +75,11 @@ def test_peak_match_and_names(shots: Path, tmp_path: Path) -> None:
     (shots / "torn.wav").unlink()
     assert batch(shots, "--preset", "Two diodes", "--out", tmp_path / "a", "--peak", -3, "--names",
                  "{folder} {number} {name} ({preset})", "--format", "flac") == 0
-    found = sorted((tmp_path / "a").rglob("*.flac"))
-    assert [path.name for path in found] == [
+    result = sorted((tmp_path / "a").rglob("*.flac"))
+    assert [path.name for path in result] == [
         "shots 0001 hat (Two diodes).flac", "shots 0002 kick (Two diodes).flac",
         "snares 0003 one (Two diodes).flac", "snares 0004 two (Two diodes).flac"]
-    for path in found:
+    for path in result:
         assert 20.0 * np.log10(np.abs(soundfile.read(path)[0]).max()) == pytest.approx(-3.0, abs=0.01)
 
 

@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.dsp.parameters import as_number
 from yellow_ember.session.blind_test import BlindTest
 
 STRIP = "upright-bass"
@@ -49,15 +50,15 @@ def blind(window: MainWindow, qtbot: Any) -> BlindWindow:
     """Clean against hot, as two snapshots of the bass."""
     workspace, row = window.workspace, window.balance.snapshots
     workspace.selection.select(STRIP)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     row.take(0)
-    window.bench.bars["drive_db"]._ask(40.0, commit=True)
+    window.bench.bars["drive_db"].ask(40.0, commit=True)
     row.take(1)
     row.use(0)
     measured(qtbot, window)
-    found = workspace.give(BlindWindow, "strip", window)
-    found.show()
-    return found
+    result = workspace.give(BlindWindow, "strip", window)
+    result.show()
+    return result
 
 
 def begun(qtbot: Any, blind: BlindWindow, first: str, second: str) -> BlindTest:
@@ -71,7 +72,7 @@ def begun(qtbot: Any, blind: BlindWindow, first: str, second: str) -> BlindTest:
 
 
 def drive(window: MainWindow) -> float:
-    return float(window.workspace.selection.strip.chain[0].params["drive_db"])
+    return as_number(window.workspace.selection.strip.chain[0].params["drive_db"])
 
 
 def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> None:
@@ -83,7 +84,7 @@ def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> Non
     for side in blind._sides:
         # Both are matched by a measurement of their own.
         strip = side.strip(STRIP)
-        known = next(found for sound, found in workspace.measurer._remembered
+        known = next(result for sound, result in workspace.measurer._remembered
                      if sound[-1][0][1] == strip.chain or strip.chain in sound[-1][0])
         assert known.after.integrated_lufs + strip.match_db == pytest.approx(known.before.integrated_lufs, abs=0.1)
     for _ in range(8):

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import soundfile
 from PyQt6.QtCore import Qt
+from pytestqt.qtbot import QtBot
 from scipy.signal import fftconvolve
 
 from conftest import measured, said
@@ -26,7 +28,7 @@ SMALL = ("megaphone", "telephone", "pocket-radio", "toy", "intercom", "paging-ho
          "walkie-talkie", "gramophone-horn")
 
 
-def cabinet(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:
+def cabinet(folder: Path, signal: Signal, *options: str, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "cabinet", "params": params}, options=options)
 
 
@@ -54,9 +56,9 @@ def test_convolution_agrees_with_the_direct_one(seconds: float, block: int, tmp_
     soundfile.write(tmp_path / "own.wav", own.T / 8.0, RATE, subtype="DOUBLE")
     signal = 0.1 * rng.standard_normal((2, RATE))
     out = cabinet(tmp_path, signal, "--block", str(block), ir="own.wav")
-    wanted = fftconvolve(signal, levelled(own / 8.0, RATE), axes=1)[:, :RATE]
+    requested = fftconvolve(signal, levelled(own / 8.0, RATE), axes=1)[:, :RATE]
     # Files of 32-bit floats carry no more than -145 dB.
-    assert decibels(np.abs(out - wanted).max() / np.abs(wanted).max()) < -120.0
+    assert decibels(np.abs(out - requested).max() / np.abs(requested).max()) < -120.0
 
 
 def test_convolution_in_its_own_precision(rng: np.random.Generator) -> None:
@@ -66,8 +68,8 @@ def test_convolution_in_its_own_precision(rng: np.random.Generator) -> None:
     parts = [signal[:, start:start + 130].copy() for start in range(0, 9000, 130)]
     for part in parts:
         running.process(part)
-    wanted = np.convolve(signal[0], response[0])[:9000]
-    assert decibels(np.abs(np.concatenate(parts, axis=1)[0] - wanted).max() / np.abs(wanted).max()) < -200.0
+    requested = np.convolve(signal[0], response[0])[:9000]
+    assert decibels(np.abs(np.concatenate(parts, axis=1)[0] - requested).max() / np.abs(requested).max()) < -200.0
 
 
 def test_a_response_at_another_rate_sounds_the_same(tmp_path: Path) -> None:
@@ -147,8 +149,8 @@ def test_near_to_far_moves_level_delay_and_place_together(tmp_path: Path) -> Non
     near, _between, far = outs
     assert near[0].std() > 3.0 * near[1].std()
     assert far[1].std() > 3.0 * far[0].std()
-    wanted = (2.40 - 0.05) / 343.0 * RATE
-    assert onset(far[1]) - onset(near[0]) == pytest.approx(wanted, abs=24)
+    requested = (2.40 - 0.05) / 343.0 * RATE
+    assert onset(far[1]) - onset(near[0]) == pytest.approx(requested, abs=24)
     levels = [np.sqrt((out**2).sum()) for out in outs]
     assert levels[0] > levels[1] > levels[2], "a far microphone hears less"
 
@@ -213,43 +215,43 @@ def test_sessions_hold_responses_by_relative_path_and_find_them_again(responses:
     assert impulse_files(relocate(session, responses))[0][2] == responses / "older" / "a-dull.wav"
 
 
-def with_cabinet(window: MainWindow, qtbot) -> None:
+def with_cabinet(window: MainWindow, qtbot: QtBot) -> None:
     window.workspace.selection.select("harmonium")
-    window.ladder.add("cabinet")
+    window.path_view.add("cabinet")
     measured(qtbot, window)
 
 
 def browser(window: MainWindow, folder: Path) -> ImpulseBrowser:
     window.bench.bars["ir"].browsing.emit()
-    found = window.bench.findChildren(ImpulseBrowser)[-1]
-    found.enter(folder)
-    return found
+    result = window.bench.findChildren(ImpulseBrowser)[-1]
+    result.enter(folder)
+    return result
 
 
-def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot, responses: Path) -> None:
+def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot: QtBot, responses: Path) -> None:
     with_cabinet(window, qtbot)
     workspace = window.workspace
     start = workspace.sessions.session
-    found = browser(window, responses)
-    assert [found.list.item(row).text() for row in range(found.list.count())] == [
+    result = browser(window, responses)
+    assert [result.list.item(row).text() for row in range(result.list.count())] == [
         "older/", "a-dull.wav", "b-bright.flac", "c-silent.wav"]
-    found.list.setCurrentRow(0)
-    qtbot.keyClick(found.list, Qt.Key.Key_Down)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
+    result.list.setCurrentRow(0)
+    qtbot.keyClick(result.list, Qt.Key.Key_Down)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     assert workspace.selection.strip.stage(workspace.selection.stage_id).params["ir"] == str(responses / "a-dull.wav")
     measured(qtbot, window)
     measurement = workspace.measurer.latest("harmonium")
     assert measurement.after.integrated_lufs + workspace.selection.strip.match_db == pytest.approx(
         measurement.before.integrated_lufs, abs=0.1)
-    found.list.setCurrentRow(3)
-    assert "is silent" in found.state.text()
-    assert found.heard == str(responses / "a-dull.wav"), "what can't be used is not heard"
-    qtbot.keyClick(found, Qt.Key.Key_Escape)
+    result.list.setCurrentRow(3)
+    assert "is silent" in result.state.text()
+    assert result.heard == str(responses / "a-dull.wav"), "what can't be used is not heard"
+    qtbot.keyClick(result, Qt.Key.Key_Escape)
     assert workspace.selection.strip.chain == start.strip("harmonium").chain
-    found = browser(window, responses)
-    found.list.setCurrentRow(2)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    found.list.itemActivated.emit(found.list.item(2))
+    result = browser(window, responses)
+    result.list.setCurrentRow(2)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
+    result.list.itemActivated.emit(result.list.item(2))
     assert workspace.sessions.document.undo_label == "Impulse response b-bright.flac"
     assert not window.bench.bars["near_type"].isEnabled(), "both microphones rest"
     again = browser(window, responses)
@@ -262,9 +264,9 @@ def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot, re
     assert workspace.selection.strip.stage(workspace.selection.stage_id).params["ir"] == ""
 
 
-def test_a_bad_response_that_is_dropped_is_refused(window: MainWindow, qtbot, responses: Path) -> None:
+def test_a_bad_response_that_is_dropped_is_refused(window: MainWindow, qtbot: QtBot, responses: Path) -> None:
     with_cabinet(window, qtbot)
     bar = window.bench.bars["ir"]
-    bar._ask(str(responses / "c-silent.wav"), commit=True)
+    bar.ask(str(responses / "c-silent.wav"), commit=True)
     assert "is silent" in said(window)
     assert bar.value == ""

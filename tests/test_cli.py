@@ -60,12 +60,12 @@ def test_process_keeps_rate_length_and_channels(rate: int, channels: int, make_a
 
 def test_process_blocks_do_not_matter_and_tail_adds(make_audio: MakeAudio, tmp_path: Path) -> None:
     source, chain = make_audio(), write_chain(tmp_path, TAPE)
-    found = []
+    result = []
     for block in (64, 5000):
         target = tmp_path / f"{block}.wav"
         assert run("process", source, target, "--chain", chain, "--block", block) == 0
-        found.append(soundfile.read(target)[0])
-    assert np.abs(found[0] - found[1]).max() < 1e-6
+        result.append(soundfile.read(target)[0])
+    assert np.abs(result[0] - result[1]).max() < 1e-6
     assert run("process", source, tmp_path / "tail.flac", "--chain", chain, "--tail", 0.5) == 0
     info = soundfile.info(tmp_path / "tail.flac")
     assert (info.frames, info.subtype) == (72000, "PCM_24")
@@ -142,10 +142,10 @@ def test_measure(make_audio: MakeAudio, tmp_path: Path, capsys: pytest.CaptureFi
     source, target = make_audio(seconds=3.0), tmp_path / "out.wav"
     run("process", source, target, "--chain", write_chain(tmp_path, TAPE))
     assert run("measure", target, "--against", source, "--json") == 0
-    found = json.loads(capsys.readouterr().out)
-    assert found["frames"] == 144000
-    assert -60.0 < found["added_db"] < 0.0
-    assert len(found["bands"]) == 31
+    result = json.loads(capsys.readouterr().out)
+    assert result["frames"] == 144000
+    assert -60.0 < result["added_db"] < 0.0
+    assert len(result["bands"]) == 31
     assert run("measure", source) == 0
     assert "integrated_lufs" in capsys.readouterr().out
     assert run("measure", make_audio("short.wav", seconds=0.5), "--against", source) == 1
@@ -160,9 +160,9 @@ def test_bench(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPat
 
 def test_help_and_unknown_commands() -> None:
     for command in ([], ["process"], ["render"], ["measure"], ["bench"], ["stages"], ["demo"], ["open"]):
-        found = subprocess.run([sys.executable, "-m", "yellow_ember", *command, "--help"], capture_output=True,
-                               text=True, check=True)
-        assert "usage: yellow-ember" in found.stdout
+        result = subprocess.run([sys.executable, "-m", "yellow_ember", *command, "--help"], capture_output=True,
+                                text=True, check=True)
+        assert "usage: yellow-ember" in result.stdout
     assert subprocess.run([sys.executable, "-m", "yellow_ember", "sing"], capture_output=True, check=False).returncode
 
 
@@ -174,8 +174,8 @@ def test_memory_does_not_grow_with_length(tmp_path: Path) -> None:
     for minutes in (1, 6):
         source = tmp_path / f"{minutes}.wav"
         soundfile.write(source, np.zeros((minutes * 60 * 48000, 2), np.float32), 48000, subtype="PCM_16")
-        found = subprocess.run(
+        result = subprocess.run(
             [sys.executable, "-c", code, "process", str(source), str(tmp_path / f"{minutes}-out.wav"), "--chain",
              str(write_chain(tmp_path, {"kind": "trim"}))], capture_output=True, text=True, check=True)
-        peaks.append(int(found.stdout))
+        peaks.append(int(result.stdout))
     assert peaks[1] < peaks[0] + 20_000

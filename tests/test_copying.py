@@ -21,9 +21,9 @@ def act(window: MainWindow, text: str) -> None:
 def test_a_stage_goes_to_another_strip_as_a_new_one(window: MainWindow) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")
-    window.ladder.add("drive")
-    window.bench.bars["drive_db"]._ask(21.0, commit=True)
-    window.bench.bars["mix_pct"]._ask(40.0, commit=True)
+    window.path_view.add("drive")
+    window.bench.bars["drive_db"].ask(21.0, commit=True)
+    window.bench.bars["mix_pct"].ask(40.0, commit=True)
     first = workspace.selection.strip.chain[0]
     act(window, "Copy the stage")
     workspace.selection.select("upright-bass")
@@ -41,11 +41,11 @@ def test_a_path_is_pasted_behind_the_chosen_stage_as_one_step(window: MainWindow
     workspace = window.workspace
     workspace.selection.select("harmonium")
     for kind in ("tape", "eq"):
-        window.ladder.add(kind)
+        window.path_view.add(kind)
     act(window, "Copy the path")
     workspace.selection.select("upright-bass")
-    window.ladder.add("trim")
-    window.ladder.add("comp")
+    window.path_view.add("trim")
+    window.path_view.add("comp")
     workspace.selection.select("upright-bass", workspace.selection.strip.chain[0].id)
     act(window, "Paste")
     assert [stage.kind for stage in workspace.selection.strip.chain] == ["trim", "tape", "eq", "comp"]
@@ -56,14 +56,14 @@ def test_a_path_is_pasted_behind_the_chosen_stage_as_one_step(window: MainWindow
 def test_settings_are_pasted_onto_the_same_kind_only(window: MainWindow) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")
-    window.ladder.add("drive")
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.path_view.add("drive")
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     act(window, "Copy the stage")
     workspace.selection.select("upright-bass")
-    window.ladder.add("eq")
+    window.path_view.add("eq")
     act(window, "Paste settings")
     assert "There is no Equaliser on the clipboard" in said(window)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     kept = workspace.selection.stage_id
     act(window, "Paste settings")
     stage = workspace.selection.strip.stage(kept)
@@ -73,7 +73,7 @@ def test_settings_are_pasted_onto_the_same_kind_only(window: MainWindow) -> None
 def test_the_clipboard_holds_a_chain_file(window: MainWindow, tmp_path: Path) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")
-    window.ladder.add("bits")
+    window.path_view.add("bits")
     workspace.give(copying.copy_chain)
     text = QApplication.clipboard().text()
     assert json.loads(text)["format"] == "yellow-ember/chain"

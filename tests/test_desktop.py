@@ -15,6 +15,7 @@ from typing import Any
 
 import pytest
 from PyQt6.QtGui import QIcon
+from PyQt6.QtWidgets import QApplication
 
 from yellow_ember import __version__
 from yellow_ember.app import single, start
@@ -30,12 +31,12 @@ def test_the_entry_opens_sessions_and_sounds() -> None:
     entry = configparser.ConfigParser(interpolation=None)
     entry.optionxform = str  # type: ignore[assignment, method-assign]
     entry.read(DESKTOP / f"{start.DESKTOP_ID}.desktop")
-    found = entry["Desktop Entry"]
-    program, *words = found["Exec"].split()
+    result = entry["Desktop Entry"]
+    program, *words = result["Exec"].split()
     assert program == "yellow-ember"
     assert parser().parse_args([word for word in words if not word.startswith("%")]).paths == []
-    assert "application/x-yellow-ember-session" in found["MimeType"].split(";")
-    assert found["Icon"] == start.DESKTOP_ID
+    assert "application/x-yellow-ember-session" in result["MimeType"].split(";")
+    assert result["Icon"] == start.DESKTOP_ID
 
 
 def test_the_file_type_knows_the_demo() -> None:
@@ -60,7 +61,7 @@ def test_the_catalogue_data_is_valid() -> None:
     assert release.get("version") == __version__
 
 
-def test_the_icon_is_drawn(qapp) -> None:
+def test_the_icon_is_drawn(qapp: QApplication) -> None:
     picture = QIcon(str(start._ICON)).pixmap(64, 64).toImage()
     assert not picture.isNull()
     assert picture.pixelColor(32, 40).lightness() > 120
@@ -84,9 +85,9 @@ def test_all_of_it_is_installed() -> None:
 
 @pytest.mark.skipif(shutil.which("desktop-file-validate") is None, reason="desktop-file-validate is not here")
 def test_the_entry_is_valid() -> None:
-    found = subprocess.run(["desktop-file-validate", str(DESKTOP / f"{start.DESKTOP_ID}.desktop")],
-                           capture_output=True, text=True, check=False)
-    assert (found.returncode, found.stdout, found.stderr) == (0, "", "")
+    result = subprocess.run(["desktop-file-validate", str(DESKTOP / f"{start.DESKTOP_ID}.desktop")],
+                            capture_output=True, text=True, check=False)
+    assert (result.returncode, result.stdout, result.stderr) == (0, "", "")
 
 
 # -- one window -------------------------------------------------------------------------------

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -16,7 +17,7 @@ PLAIN = {"wow_pct": 0.0, "flutter_pct": 0.0, "colour_pct": 0.0, "low_cut_hz": 20
          "level_db": 0.0, "tap1_level_db": 0.0, "feedback_pct": 0.0}
 
 
-def echo(folder: Path, signal: Signal, **params: object) -> Signal:
+def echo(folder: Path, signal: Signal, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "echo", "params": {**PLAIN, **params}})
 
 
@@ -38,9 +39,9 @@ def test_times_are_exact_to_a_sample(tmp_path: Path) -> None:
 
 
 def test_twice_the_tape_speed_is_half_the_time(tmp_path: Path) -> None:
-    found = [places(echo(tmp_path, click(), from_speed=True, speed_ips=ips, head_mm=57.15)[0])[1]
-             for ips in (7.5, 15.0)]
-    assert found == [round(57.15 / 190.5 * RATE), round(57.15 / 381.0 * RATE)]
+    result = [places(echo(tmp_path, click(), from_speed=True, speed_ips=ips, head_mm=57.15)[0])[1]
+              for ips in (7.5, 15.0)]
+    assert result == [round(57.15 / 190.5 * RATE), round(57.15 / 381.0 * RATE)]
 
 
 def test_styles(tmp_path: Path) -> None:
@@ -84,7 +85,7 @@ def test_repeats_grow_darker_and_the_tape_colours_them(tmp_path: Path) -> None:
 # -- block by block ---------------------------------------------------------------------------
 
 
-def running(block: int = 512, channels: int = 1, **params: object) -> tuple[Chain, StageSettings]:
+def running(block: int = 512, channels: int = 1, **params: Any) -> tuple[Chain, StageSettings]:
     settings = StageSettings(id="a", kind="echo", params=stage_kind("echo").complete({**PLAIN, **params}))
     return Chain(Setup(RATE, channels, block, 1), [settings]), settings
 
@@ -156,7 +157,7 @@ def path(stages: list[StageSettings], signal: Signal, *, block: int = 512, overs
     return run_whole(Chain(Setup(RATE, signal.shape[0], block, oversample), stages), signal, block)
 
 
-def tape_echo(**params: object) -> StageSettings:
+def tape_echo(**params: Any) -> StageSettings:
     return StageSettings(id="a", kind="echo", params=stage_kind("echo").complete({
         **PLAIN, "tap1_time_ms": 150.0, "feedback_pct": 70.0, "loop": "path", **params}))
 
@@ -173,9 +174,9 @@ def test_through_clean_stages_a_turn_is_as_inside(tmp_path: Path) -> None:
 
 
 def test_each_turn_comes_exactly_in_time_whatever_the_stages_take() -> None:
-    late = StageSettings(id="d", kind="drive", params=stage_kind("drive").complete(stage_kind("drive").rest))
-    found = path([late, tape_echo(direct=False)], click(), oversample=8)[0]
-    peaks = [int(np.argmax(np.abs(found[start:start + 7200]))) + start - 1000 for start in (4000, 11200, 18400)]
+    delay = StageSettings(id="d", kind="drive", params=stage_kind("drive").complete(stage_kind("drive").rest or {}))
+    result = path([delay, tape_echo(direct=False)], click(), oversample=8)[0]
+    peaks = [int(np.argmax(np.abs(result[start:start + 7200]))) + start - 1000 for start in (4000, 11200, 18400)]
     assert peaks == [7200, 14400, 21600]
 
 
@@ -188,7 +189,7 @@ def test_the_other_stages_colour_every_turn(order: str) -> None:
     def third(stages: list[StageSettings], turn: int) -> float:
         out = path(stages, tone)[0, turn * 7200:turn * 7200 + 4800]
         spectrum = np.abs(np.fft.rfft(out * np.hanning(4800)))
-        return decibels(spectrum[120] / spectrum[40])
+        return float(decibels(spectrum[120] / spectrum[40]))
 
     def placed(echo: StageSettings) -> list[StageSettings]:
         return [DRIVE, echo] if order == "before" else [echo, DRIVE]
@@ -221,7 +222,7 @@ def test_points_of_the_path_are_seen_whole() -> None:
     chain = Chain(Setup(RATE, 1, 512, 1), [tape_echo(), TRIM])
     rng = np.random.default_rng(7)
     block = 0.1 * rng.standard_normal((1, 500))
-    source, seen = block.copy(), {}
+    source, seen = block.copy(), dict[int, Any]()
     chain.process(block, lambda point, at: seen.__setitem__(point, at.copy()))
     assert sorted(seen) == [0, 1, 2]
     np.testing.assert_array_equal(seen[0], source)

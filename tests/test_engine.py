@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -20,13 +21,13 @@ from hypothesis import strategies as st
 from conftest import DRY_DEMO, wait_until
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Slot
-from yellow_ember.dsp.parameters import Number, Switch
+from yellow_ember.dsp.parameters import Number
 from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.engine.jobs.job import Job, JobError
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
 from yellow_ember.engine.live.board import Board
-from yellow_ember.engine.live.changes import PackedSession, value_changes, with_changes
+from yellow_ember.engine.live.changes import PackedSession, ValueChange, value_changes, with_changes
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import (
     SILENT_CARD,
@@ -48,6 +49,7 @@ from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
 from yellow_ember.session.values.strip_values import STRIP_VALUES
 
 NO_LOOP = Loop(0, 0, False)
+MakeEngine = Callable[..., EngineClient]
 
 
 @pytest.fixture
@@ -82,7 +84,7 @@ def quiet(_share: float) -> None:
     """No progress is shown."""
 
 
-def printed(session: Session, folder: Path, **order: object) -> Samples:
+def printed(session: Session, folder: Path, **order: Any) -> Samples:
     """The mix as printed, (2, frames)."""
     result = print_session(quiet, session, PrintOrder(folder, **order))
     return soundfile.read(result.files[0], always_2d=True)[0].T
@@ -99,7 +101,7 @@ def settle(client: EngineClient, session: Session) -> None:
     time.sleep(0.2)
 
 
-def test_what_is_heard_is_what_is_printed(coloured: Session, engine, tmp_path: Path) -> None:
+def test_what_is_heard_is_what_is_printed(coloured: Session, engine: MakeEngine, tmp_path: Path) -> None:
     record = tmp_path / "heard.f32"
     client = engine(record)
     settle(client, coloured)
@@ -109,12 +111,12 @@ def test_what_is_heard_is_what_is_printed(coloured: Session, engine, tmp_path: P
     wait_until(lambda: not client.poll().playing)
     heard = recorded(record)
     paper = printed(coloured, tmp_path, oversample=coloured.quality.live, end=2 * 48000)
-    place = int(np.argmax(np.correlate(heard[0, :120000], paper[0, 24000:32000], "valid"))) - 24000
-    heard = heard[:, place:place + paper.shape[1]]
+    index = int(np.argmax(np.correlate(heard[0, :120000], paper[0, 24000:32000], "valid"))) - 24000
+    heard = heard[:, index:index + paper.shape[1]]
     assert np.abs(heard - paper).max() < 10.0 ** (-120.0 / 20.0)
 
 
-def test_the_loop_has_no_gap(demo: Session, engine, tmp_path: Path) -> None:
+def test_the_loop_has_no_gap(demo: Session, engine: MakeEngine, tmp_path: Path) -> None:
     record = tmp_path / "heard.f32"
     client = engine(record)
     loop = Loop(4 * 120000, 4 * 120000 + 24123)
@@ -136,14 +138,14 @@ def test_the_loop_has_no_gap(demo: Session, engine, tmp_path: Path) -> None:
     assert np.abs(again - paper).max() < 1e-5
 
 
-def test_killed_while_playing_it_goes_on_at_the_same_place(coloured: Session, engine) -> None:
+def test_killed_while_playing_it_goes_on_at_the_same_place(coloured: Session, engine: MakeEngine) -> None:
     said: list[str] = []
     client = engine(say=said.append)
     settle(client, coloured)
     client.play(48000)
     wait_until(lambda: client.poll().position > 2 * 48000)
     before = client.poll().position
-    os.kill(client.pid, signal.SIGKILL)
+    client.kill()
     killed = time.monotonic()
     wait_until(lambda: client.poll().playing and client.restarts == 1 and client.poll().blocks > 2)
     assert time.monotonic() - killed < 2.0
@@ -152,30 +154,32 @@ def test_killed_while_playing_it_goes_on_at_the_same_place(coloured: Session, en
     wait_until(lambda: float(client.reading(MASTER).vu.max()) > 0.01)
 
 
-def test_a_hung_engine_is_replaced(coloured: Session, engine) -> None:
+def test_a_hung_engine_is_replaced(coloured: Session, engine: MakeEngine) -> None:
     said: list[str] = []
     client = engine(say=said.append)
     settle(client, coloured)
+    assert client.pid is not None
     os.kill(client.pid, signal.SIGSTOP)
     wait_until(lambda: client.poll() and client.restarts == 1, 5.0)
     assert "stopped answering" in said[0]
     wait_until(lambda: client.poll().blocks > 2)
 
 
-def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engine) -> None:
+def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engine: MakeEngine) -> None:
     said: list[str] = []
     client = engine(say=said.append)
     settle(client, coloured)
     for _ in range(4):
         killed = client.pid
-        os.kill(killed, signal.SIGKILL)
-        wait_until(lambda pid=killed: client.poll() and (
-            client.pid != pid or any("tried again in a while" in text for text in said)))
+        client.kill()
+        while client.pid == killed and not any("tried again in a while" in text for text in said):
+            client.poll()
+            time.sleep(0.005)
     assert client.restarts == 3
     assert len(said) == 4
 
 
-def test_meters_scope_and_before(coloured: Session, engine) -> None:
+def test_meters_scope_and_before(coloured: Session, engine: MakeEngine) -> None:
     client = engine()
     settle(client, coloured)
     client.watch("rhythm", 0)
@@ -191,7 +195,7 @@ def test_meters_scope_and_before(coloured: Session, engine) -> None:
     assert client.reading("nobody") is None
 
 
-def test_structure_can_change_while_playing(coloured: Session, engine, tmp_path: Path) -> None:
+def test_structure_can_change_while_playing(coloured: Session, engine: MakeEngine, tmp_path: Path) -> None:
     record = tmp_path / "heard.f32"
     client = engine(record)
     settle(client, coloured)
@@ -214,8 +218,11 @@ def test_structure_can_change_while_playing(coloured: Session, engine, tmp_path:
     assert np.abs(np.diff(heard)).max() <= 1.05 * steepest
 
 
+Parts = tuple[Engine, Callable[[Callable[[], object]], None]]
+
+
 @pytest.fixture
-def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
+def parts() -> Iterator[Parts]:
     """The engine's parts in this process, so that a command can come at any moment; runs blocks until it holds."""
     ours, theirs = multiprocessing.Pipe()
     board = Board()
@@ -223,7 +230,7 @@ def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
     engine._open_card()
 
     def blocks_until(condition: Callable[[], object]) -> None:
-        wait_until(lambda: engine._block() or condition())
+        wait_until(lambda: engine.run_block() or condition())
 
     yield engine, blocks_until
     engine._preparer.close()
@@ -232,46 +239,52 @@ def parts() -> Iterator[tuple[Engine, Callable[[Callable[[], object]], None]]]:
     board.close()
 
 
-def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts) -> None:
+def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts: Parts) -> None:
     engine, blocks_until = parts
-    engine._take(SetSession(PackedSession.of(coloured)))
-    blocks_until(lambda: engine._graph is not None)
-    engine._take(Play(0))
-    engine._block()
+    engine.take(SetSession(PackedSession.of(coloured)))
+    blocks_until(lambda: engine.graph is not None)
+    engine.take(Play(0))
+    engine.run_block()
     stage = new_stage("trim")
     more = add_stage(coloured, "band", stage)
-    engine._take(SetSession(PackedSession.of(more)))
+    engine.take(SetSession(PackedSession.of(more)))
     wait_until(lambda: engine._take_prepared() or engine._waiting is not None)
-    engine._take(ChangeValues(value_changes(more, set_parameter(more, "band", stage.id, "gain_db", 3.0))))
-    blocks_until(lambda: engine._waiting is None and engine._graph.session.strip("band").stage(
+    engine.take(ChangeValues(changes_of(more, set_parameter(more, "band", stage.id, "gain_db", 3.0))))
+    blocks_until(lambda: engine._waiting is None and engine.graph.session.strip("band").stage(
         stage.id).params["gain_db"] == 3.0)
-    assert engine._graph.nodes["band"].chain.slots[0].settings.params["gain_db"] == 3.0
+    assert engine.graph.nodes["band"].chain.slots[0].settings.params["gain_db"] == 3.0
 
 
 @pytest.mark.parametrize("block", [128, 512])
-def test_another_block_length_while_graphs_are_on_their_way(block: int, coloured: Session, parts) -> None:
+def test_another_block_length_while_graphs_are_on_their_way(block: int, coloured: Session, parts: Parts) -> None:
     engine, blocks_until = parts
-    engine._take(SetSession(PackedSession.of(coloured)))
-    blocks_until(lambda: engine._graph is not None)
-    engine._take(Play(0))
-    engine._block()
-    engine._take(SetSession(PackedSession.of(add_stage(coloured, "band", new_stage("drive")))))
-    engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
-    engine._take(SetSession(PackedSession.of(coloured), reload=True))
-    blocks_until(lambda: engine._graph is not None and not engine._graph.nodes["band"].chain.slots
+    engine.take(SetSession(PackedSession.of(coloured)))
+    blocks_until(lambda: engine.graph is not None)
+    engine.take(Play(0))
+    engine.run_block()
+    engine.take(SetSession(PackedSession.of(add_stage(coloured, "band", new_stage("drive")))))
+    engine.take(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
+    engine.take(SetSession(PackedSession.of(coloured), reload=True))
+    blocks_until(lambda: engine.graph is not None and not engine.graph.nodes["band"].chain.slots
                  and engine._waiting is None and engine._silence_left <= 0)
-    before = engine._transport.position
-    blocks_until(lambda: engine._transport.position > before + 4800)
-    assert engine._graph.settings.max_block == block
-    engine._take(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
-    engine._take(Stop())
-    blocks_until(lambda: not engine._transport.playing)
+    before = engine.transport.position
+    blocks_until(lambda: engine.transport.position > before + 4800)
+    assert engine.graph.settings.max_block == block
+    engine.take(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
+    engine.take(Stop())
+    blocks_until(lambda: not engine.transport.playing)
+
+
+def changes_of(before: Session, after: Session) -> tuple[ValueChange, ...]:
+    changes = value_changes(before, after)
+    assert changes is not None
+    return changes
 
 
 def test_what_differs_is_said_in_small_messages(coloured: Session) -> None:
     drive = coloured.strip("upright-bass").chain[0]
     moved = set_parameter(coloured, "upright-bass", drive.id, "drive_db", 9.0)
-    (change,) = value_changes(coloured, moved)
+    (change,) = changes_of(coloured, moved)
     assert (change.strip_id, change.stage_id, change.name, change.value) == ("upright-bass", drive.id, "drive_db", 9.0)
     assert len(pickle.dumps(ChangeValues((change,)))) < 400
     assert value_changes(coloured, edit_strip(coloured, "band", lambda strip: strip.with_(name="Players"))) == ()
@@ -286,8 +299,9 @@ def test_small_messages_lead_to_the_same_session(coloured_once: Session, data: s
     for _ in range(data.draw(st.integers(1, 5))):
         strip = data.draw(st.sampled_from(session.strips))
         value = data.draw(st.sampled_from(STRIP_VALUES))
-        session = edit_strip(session, strip.id, lambda strip, value=value: strip.with_(
-            **{value.id: not value.default_value if isinstance(value, Switch) else value.at(0.3)}))
+        other = value.at(0.3) if isinstance(value, Number) else not value.default_value
+        session = session.with_strip(strip.with_(**{value.id: other}))
+        strip = session.strip(strip.id)
         if strip.chain:
             stage = data.draw(st.sampled_from(strip.chain))
             parameter = data.draw(st.sampled_from([one for one in stage.declaration.parameters
@@ -306,7 +320,7 @@ def test_new_values_are_worked_out_beside_the_audio_thread(coloured: Session, mo
     rehearse = Slot.rehearse
     monkeypatch.setattr(Slot, "rehearse", lambda slot, settings: (
         rehearsed.append((threading.current_thread().name, settings.params["drive_db"])), rehearse(slot, settings)))
-    preparer, results = Preparer(pytest.fail), list[object]()
+    preparer, results = Preparer(pytest.fail), list[Any]()
 
     def take(done: Callable[[], object]) -> None:
         wait_until(lambda: results.extend(filter(None, [preparer.result()])) or done())
@@ -316,7 +330,7 @@ def test_new_values_are_worked_out_beside_the_audio_thread(coloured: Session, mo
     session = coloured
     for step in range(1, 6):
         moved = set_parameter(session, "upright-bass", drive, "drive_db", 3.0 * step)
-        preparer.change(value_changes(session, moved))
+        preparer.change(changes_of(session, moved))
         session = moved
     take(lambda: results and value_changes(results[-1].session, session) == ())
     assert isinstance(results[0], NewGraph)
@@ -345,10 +359,12 @@ def test_before_is_the_input_in_step(demo: Session) -> None:
     only = frozenset({"upright-bass"})
     graph = Graph(session, GraphSettings(2, 1024, only))
     graph.nodes["upright-bass"].hear(before=True, at_once=True)
-    source = np.fromfile(conform(session.strip("upright-bass").audio, 48000).data, np.float32)
+    audio = session.strip("upright-bass").audio
+    assert audio is not None
+    source = np.fromfile(conform(audio, 48000).data, np.float32)
     out = np.concatenate([graph.process([(at, 1024)], 1024)[0].copy() for at in range(0, 48 * 1024, 1024)])
-    late = graph.latency
-    assert np.abs(out[late:] - source[:out.size - late] * np.sqrt(0.5)).max() < 1e-9
+    delay = graph.latency
+    assert np.abs(out[delay:] - source[:out.size - delay] * np.sqrt(0.5)).max() < 1e-9
 
 
 def test_strips_arrive_together(demo: Session) -> None:
@@ -412,7 +428,7 @@ def test_cancelled_print_leaves_nothing(coloured: Session, tmp_path: Path) -> No
 
 
 def test_jobs_report_errors_in_words(demo: Session, tmp_path: Path) -> None:
-    job = Job(print_session, demo, PrintOrder(tmp_path / "no"))
+    job: Job[Any] = Job(print_session, demo, PrintOrder(tmp_path / "no"))
     wait_until(job.poll)
     with pytest.raises(JobError, match="there is no folder"):
         job.result()
@@ -427,18 +443,18 @@ def test_measuring_matches_within_a_tenth(strip_id: str, demo: Session, tmp_path
     stage = new_stage("tape")
     session = add_stage(demo, strip_id, stage)
     session = set_parameter(session, strip_id, stage.id, "record_db", 9.0)
-    found = measure_strip(quiet, session, strip_id)
-    assert -60.0 < found.comparison.added_db < -10.0
-    matched = edit_strip(session, strip_id, lambda strip: strip.with_(match_db=found.offset_db))
+    result = measure_strip(quiet, session, strip_id)
+    assert -60.0 < result.comparison.added_db < -10.0
+    matched = edit_strip(session, strip_id, lambda strip: strip.with_(match_db=result.offset_db))
     again = measure_strip(quiet, matched, strip_id)
-    assert again.after.integrated_lufs + found.offset_db == pytest.approx(again.before.integrated_lufs, abs=0.1)
+    assert again.after.integrated_lufs + result.offset_db == pytest.approx(again.before.integrated_lufs, abs=0.1)
 
 
 def test_a_clean_strip_adds_nothing(demo: Session) -> None:
     session = add_stage(demo, "plucked-guitar", new_stage("trim"))
-    found = measure_strip(quiet, session, "plucked-guitar")
-    assert found.comparison.added_db < -200.0
-    assert found.offset_db == pytest.approx(0.0, abs=1e-6)
+    result = measure_strip(quiet, session, "plucked-guitar")
+    assert result.comparison.added_db < -200.0
+    assert result.offset_db == pytest.approx(0.0, abs=1e-6)
 
 
 def test_transport_goes_round() -> None:

@@ -65,9 +65,9 @@ def test_sessions_of_every_version_hold_what_they_held(version: int) -> None:
 def test_an_older_session_is_saved_as_one_of_today(version: int, tmp_path: Path) -> None:
     session = old_session(version)
     write_session(session, tmp_path / "new.ember")
-    found = json.loads((tmp_path / "new.ember").read_text())
-    assert found["version"] == SESSION_FORMAT.version
-    jsonschema.validate(found, SESSION_FORMAT.schema("Session"))
+    result = json.loads((tmp_path / "new.ember").read_text())
+    assert result["version"] == SESSION_FORMAT.version
+    jsonschema.validate(result, SESSION_FORMAT.schema("Session"))
     assert read_session(tmp_path / "new.ember") == session
 
 
@@ -79,9 +79,9 @@ def test_presets_of_every_version(version: int, tmp_path: Path) -> None:
         assert preset.macros[0].targets[1].parameter == "near_far"
     assert preset.match_db == (-2.5 if version == 3 else 0.0)
     write_preset(preset, tmp_path / "new.json")
-    found = json.loads((tmp_path / "new.json").read_text())
-    jsonschema.validate(found, PRESET_FORMAT.schema("Preset"))
-    assert "id" not in found["stages"][0]
+    result = json.loads((tmp_path / "new.json").read_text())
+    jsonschema.validate(result, PRESET_FORMAT.schema("Preset"))
+    assert "id" not in result["stages"][0]
     again = read_preset(tmp_path / "new.json")
     assert [stage.params for stage in again.stages] == [stage.params for stage in preset.stages]
 
@@ -90,14 +90,14 @@ def test_chains_of_the_first_version() -> None:
     assert read_chain(OLD / "chain-1.json")[-1].params["near_far"] == 35.0
 
 
-def positions(found: Any, path: tuple[str | int, ...] = ()) -> list[tuple[str | int, ...]]:
+def positions(result: Any, path: tuple[str | int, ...] = ()) -> list[tuple[str | int, ...]]:
     """The path of every value in a JSON object, `format` and `version` left aside."""
     here = [path] if path else []
-    if isinstance(found, dict):
-        return here + [one for key, value in found.items() if path or key not in ("format", "version")
+    if isinstance(result, dict):
+        return here + [one for key, value in result.items() if path or key not in ("format", "version")
                        for one in positions(value, (*path, key))]
-    if isinstance(found, list):
-        return here + [one for index, value in enumerate(found) for one in positions(value, (*path, index))]
+    if isinstance(result, list):
+        return here + [one for index, value in enumerate(result) for one in positions(value, (*path, index))]
     return here
 
 
@@ -106,10 +106,10 @@ def shown(path: tuple[str | int, ...]) -> str:
     return "".join(f"[{step}]" if isinstance(step, int) else f".{step}" for step in path).lstrip(".")
 
 
-def reason_of(kind: FileFormat[Any], found: dict[str, Any]) -> str | None:
+def reason_of(kind: FileFormat[Any], result: dict[str, Any]) -> str | None:
     """Why a file is refused, None where it isn't."""
     try:
-        kind.parse(found, OLD)
+        kind.parse(result, OLD)
     except ValueError as reason:
         return str(reason)
     return None
@@ -121,14 +121,14 @@ FILES = [OLD / "session-5.ember", OLD / "preset-3.json", next(SHIPPED_SETS.glob(
 @settings(max_examples=120, deadline=None)
 @given(data=st.data(), file=st.sampled_from(FILES), wrong=st.sampled_from([{"x": 1}, [[]], True, "\u263a", -1e12]))
 def test_a_wrong_value_anywhere_is_named_with_its_position(data: st.DataObject, file: Path, wrong: object) -> None:
-    found = json.loads(file.read_text())
-    name = found["format"].removeprefix("yellow-ember/")
-    path = data.draw(st.sampled_from(positions(found)))
-    holder = found
+    result = json.loads(file.read_text())
+    name = result["format"].removeprefix("yellow-ember/")
+    path = data.draw(st.sampled_from(positions(result)))
+    holder = result
     for step in path[:-1]:
         holder = holder[step]
     holder[path[-1]] = wrong
-    reason = reason_of(FORMATS[name], found)
+    reason = reason_of(FORMATS[name], result)
     if reason is not None:
         # A parameter's value is one, though it may be a pair or a row.
         above = [shown(path[:length]) + ": " for length in range(3, len(path)) if path[length - 2] == "params"]
@@ -137,30 +137,30 @@ def test_a_wrong_value_anywhere_is_named_with_its_position(data: st.DataObject, 
 
 @given(data=st.data(), file=st.sampled_from(FILES))
 def test_an_unknown_key_anywhere_is_named_with_its_position(data: st.DataObject, file: Path) -> None:
-    found = json.loads(file.read_text())
-    name = found["format"].removeprefix("yellow-ember/")
-    objects = [path for path in positions(found) if isinstance(value_at(found, path), dict)] + [()]
+    result = json.loads(file.read_text())
+    name = result["format"].removeprefix("yellow-ember/")
+    objects = [path for path in positions(result) if isinstance(value_at(result, path), dict)] + [()]
     path = data.draw(st.sampled_from(objects))
-    value_at(found, path)["colour_of_the_sea"] = 1
+    value_at(result, path)["colour_of_the_sea"] = 1
     expected = re.escape(shown((*path, "colour_of_the_sea"))) + ": (means nothing here|.* has no such parameter)"
     with pytest.raises(ValueError, match=expected):
-        FORMATS[name].parse(found, OLD)
+        FORMATS[name].parse(result, OLD)
 
 
-def value_at(found: Any, path: tuple[str | int, ...]) -> Any:
+def value_at(result: Any, path: tuple[str | int, ...]) -> Any:
     for step in path:
-        found = found[step]
-    return found
+        result = result[step]
+    return result
 
 
 @pytest.mark.parametrize("key", ["kind", "id", "name"])
 def test_a_key_that_is_missing_is_named(key: str, tmp_path: Path) -> None:
-    found = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
-    del found["strips"][0][key]
-    (tmp_path / "a.ember").write_text(json.dumps(found))
+    result = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
+    del result["strips"][0][key]
+    (tmp_path / "a.ember").write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match=rf"a\.ember: strips\[0\]\.{key}: is missing"):
         read_session(tmp_path / "a.ember")
-    found = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
-    del found["strips"][0]["chain"][0]["kind"]
+    result = session_to_object(read_session(OLD / "session-5.ember"), tmp_path)
+    del result["strips"][0]["chain"][0]["kind"]
     with pytest.raises(ValueError, match=r"strips\[0\]\.chain\[0\]\.kind: is missing"):
-        SESSION_FORMAT.parse(found, tmp_path)
+        SESSION_FORMAT.parse(result, tmp_path)

@@ -113,8 +113,8 @@ def test_resampling_keeps_a_tone(tmp_path: Path) -> None:
     path = tmp_path / "tone.wav"
     soundfile.write(path, tone, 44100, subtype="FLOAT")
     data = np.fromfile(conform(path, 48000).data, np.float32)
-    wanted = 0.5 * np.sin(2.0 * np.pi * 1000.0 * np.arange(data.size) / 48000)
-    assert np.abs(data - wanted)[2000:-2000].max() < 1e-5
+    requested = 0.5 * np.sin(2.0 * np.pi * 1000.0 * np.arange(data.size) / 48000)
+    assert np.abs(data - requested)[2000:-2000].max() < 1e-5
 
 
 def test_overview_holds_the_extremes(make_audio: MakeAudio) -> None:
@@ -168,9 +168,9 @@ def test_written_files_hold_the_samples(name: str, dtype: str, error: float, tmp
     with writing(tmp_path / name, 44100, 2, dtype) as writer:
         writer.write(samples[:, :2000])
         writer.write(samples[:, 2000:])
-    found, rate = soundfile.read(tmp_path / name, dtype="float64")
+    result, rate = soundfile.read(tmp_path / name, dtype="float64")
     assert rate == 44100
-    assert np.abs(found.T - samples).max() <= 2.0 * error
+    assert np.abs(result.T - samples).max() <= 2.0 * error
 
 
 def test_dither_frees_a_quiet_tone_of_distortion(tmp_path: Path) -> None:

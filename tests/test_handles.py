@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
 
 from conftest import measured, said
 from yellow_ember.app.main_window import MainWindow
@@ -15,24 +18,24 @@ from yellow_ember.dsp.stages import stage_kind
 
 def picture_of(window: MainWindow, kind: str) -> Picture:
     window.workspace.selection.select("harmonium")
-    window.ladder.add(kind)
+    window.path_view.add(kind)
     picture = window.bench.picture
     picture.grab()
     picture.setFocus()
     return picture
 
 
-def params(window: MainWindow) -> dict[str, object]:
+def params(window: MainWindow) -> dict[str, Any]:
     workspace = window.workspace
     return dict(workspace.selection.strip.stage(workspace.selection.stage_id).params)
 
 
 def place(picture: Picture, number: int) -> QPoint:
-    handle, axes = picture._handles._handles[number], picture._handles._axes
+    handle, axes = picture.handles.handles[number], picture.handles.axes
     return QPointF(axes.x(handle.hz), axes.y(handle.level_db)).toPoint()
 
 
-def drag(qtbot, picture: Picture, start: QPoint, by: QPoint) -> None:
+def drag(qtbot: QtBot, picture: Picture, start: QPoint, by: QPoint) -> None:
     qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=start)
     for share in (0.3, 0.7, 1.0):
         qtbot.mouseMove(picture, start + by * share)
@@ -40,7 +43,7 @@ def drag(qtbot, picture: Picture, start: QPoint, by: QPoint) -> None:
     qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=start + by)
 
 
-def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot) -> None:
+def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot: QtBot) -> None:
     picture = picture_of(window, "eq")
     before = params(window)
     drag(qtbot, picture, place(picture, 3), QPoint(30, -40))
@@ -63,7 +66,7 @@ def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot) ->
     assert params(window)["band4_db"] == 0.0
 
 
-def test_an_equaliser_point_is_moved_by_keys(window: MainWindow, qtbot) -> None:
+def test_an_equaliser_point_is_moved_by_keys(window: MainWindow, qtbot: QtBot) -> None:
     picture = picture_of(window, "eq")
     hz = params(window)["band2_hz"]
     qtbot.keyClick(picture, Qt.Key.Key_PageUp)
@@ -81,7 +84,7 @@ def test_an_equaliser_point_is_moved_by_keys(window: MainWindow, qtbot) -> None:
     assert params(window)["band2_db"] == 0.0
 
 
-def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot) -> None:
+def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot: QtBot) -> None:
     picture = picture_of(window, "bands")
     edges = params(window)["edges_hz"]
     drag(qtbot, picture, place(picture, 1), QPoint(25, 0))
@@ -93,7 +96,7 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot) -> None:
     assert params(window)["edges_hz"][1] == pytest.approx(1.25 * edges[0]), "it stops before its neighbour"
     picture._drawn_at = 0.0
     picture.grab()
-    axes = picture._handles._axes
+    axes = picture.handles.axes
     qtbot.mouseDClick(picture, Qt.MouseButton.LeftButton,
                       pos=QPointF(axes.x(1500.0), axes.frame.center().y()).toPoint())
     assert len(params(window)["edges_hz"]) == 4
@@ -108,17 +111,17 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot) -> None:
     now = params(window)["edges_hz"]
     picture._drawn_at = 0.0
     picture.grab()
-    picture._handles.chosen = 2
+    picture.handles.chosen = 2
     qtbot.keyClick(picture, Qt.Key.Key_Left)
     assert params(window)["edges_hz"][2] == pytest.approx(now[2] * 2.0 ** (-1 / 24), rel=1e-3)
 
 
-def test_edges_are_typed(window: MainWindow, qtbot) -> None:
+def test_edges_are_typed(window: MainWindow, qtbot: QtBot) -> None:
     picture_of(window, "bands")
     bar = window.bench.bars["edges_hz"]
     qtbot.keyClick(bar, Qt.Key.Key_Return)
-    bar._editor.setText("200, 2000")
-    qtbot.keyClick(bar._editor, Qt.Key.Key_Return)
+    bar.editor.setText("200, 2000")
+    qtbot.keyClick(bar.editor, Qt.Key.Key_Return)
     assert params(window)["edges_hz"] == (200.0, 2000.0)
     assert window.bench.jumps["Band 4"].isHidden()
 
@@ -131,27 +134,27 @@ def test_groups_that_do_nothing_are_left_out(window: MainWindow) -> None:
     assert not window.bench.bars["filter_q"].isEnabled()
 
 
-def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot) -> None:
+def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select("upright-bass")
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     for name, value in (("shape", "hard"), ("drive_db", 30.0)):
-        window.bench.bars[name]._ask(value, commit=True)
-    window.ladder.add("tame")
+        window.bench.bars[name].ask(value, commit=True)
+    window.path_view.add("tame")
     measured(qtbot, window)
     window.bench.propose.click()
     qtbot.waitUntil(lambda: "Proposed" in said(window), timeout=40000)
-    found = params(window)
-    depths = [found[f"band{number}_depth_db"] for number in range(1, 5)]
+    result = params(window)
+    depths = [result[f"band{number}_depth_db"] for number in range(1, 5)]
     assert max(depths) >= 6.0
-    rates = [found[f"band{number}_hz"] for number, depth in enumerate(depths, 1) if depth > 0.0]
+    rates = [result[f"band{number}_hz"] for number, depth in enumerate(depths, 1) if depth > 0.0]
     assert rates == sorted(rates)
     assert all(1500.0 < hz < 13000.0 for hz in rates)
     assert workspace.sessions.document.undo_label == "Propose bands"
     window.undo()
     assert params(window) == stage_kind("tame").defaults()
     workspace.selection.select("harmonium")
-    window.ladder.add("tame")
+    window.path_view.add("tame")
     measured(qtbot, window)
     window.bench.propose.click()
     qtbot.waitUntil(lambda: "nothing harsh" in said(window), timeout=40000)

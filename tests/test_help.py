@@ -43,7 +43,7 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
         known = {parameter.label for kind in STAGES for parameter in kind.parameters}
         known |= {choice.label.split(" (")[0] for kind in STAGES for parameter in kind.parameters
                   for choice in getattr(parameter, "choices", ())}
-        known |= {"Mix", "Propose bands", "Keep matched"} | {found.name for found in shipped_sets()}
+        known |= {"Mix", "Propose bands", "Keep matched"} | {result.name for result in shipped_sets()}
         known |= {macro.name for target in LINK.findall(page.text) if target.startswith("preset:")
                   for macro in find_preset(target.removeprefix("preset:")).macros}
         assert not named - known, f"{page.title} names {named - known}"
@@ -60,23 +60,23 @@ def test_a_stage_s_page_says_all_that_is_declared() -> None:
 
 def test_help_opens_at_the_chosen_stage_and_searches(window: MainWindow) -> None:
     window.workspace.selection.select("upright-bass")
-    window.ladder.add("vinyl")
+    window.path_view.add("vinyl")
     window.help()
-    found = next(child for child in window.findChildren(QWidget) if isinstance(child, HelpWindow))
-    assert found.page == "stage:vinyl"
-    assert "stylus" in found.text.toPlainText()
-    found.search.setText("small speakers")
-    titles = [found.list.item(row).text().strip() for row in range(found.list.count())]
+    result = next(child for child in window.findChildren(QWidget) if isinstance(child, HelpWindow))
+    assert result.page == "stage:vinyl"
+    assert "stylus" in result.text.toPlainText()
+    result.search.setText("small speakers")
+    titles = [result.list.item(row).text().strip() for row in range(result.list.count())]
     assert "Bass with clean lows" in titles
     assert "Limiter" not in titles
-    found.search.clear()
-    found.text.anchorClicked.emit(QUrl("guide:bus-glue"))
-    assert found.page == "guide:bus-glue"
-    assert "preset:" not in found.text.toPlainText(), "links are links"
-    found.back.click()
-    assert found.page == "stage:vinyl"
-    found.text.anchorClicked.emit(QUrl("preset:Sunday record"))
-    browser = next(child for child in window.ladder.children() if isinstance(child, PresetBrowser))
+    result.search.clear()
+    result.text.anchorClicked.emit(QUrl("guide:bus-glue"))
+    assert result.page == "guide:bus-glue"
+    assert "preset:" not in result.text.toPlainText(), "links are links"
+    result.back.click()
+    assert result.page == "stage:vinyl"
+    result.text.anchorClicked.emit(QUrl("preset:Sunday record"))
+    browser = next(child for child in window.path_view.children() if isinstance(child, PresetBrowser))
     assert [browser.list.item(row).text().split("  ")[0] for row in range(browser.list.count())] == ["Sunday record"]
     browser.close()
-    found.close()
+    result.close()

@@ -110,13 +110,13 @@ def test_audio_that_is_no_file(kind: str, tmp_path: Path, capsys: pytest.Capture
 
 def test_what_else_is_in_a_session_opens(open_window: Callable[..., MainWindow], demo: Session, tmp_path: Path,
                                          qtbot: Any) -> None:
-    found = session_to_object(demo, None)
+    result = session_to_object(demo, None)
     names = [hostile("pipe", tmp_path), "/dev/zero", tmp_path, "/nowhere/a\x00b.wav", "x" * 300]
-    for strip, name in zip(found["strips"], names, strict=False):
+    for strip, name in zip(result["strips"], names, strict=False):
         if strip["audio"] is not None and strip["id"] != "harmonium":
             strip["audio"] = str(name)
     path = tmp_path / "some.ember"
-    path.write_text(json.dumps(found))
+    path.write_text(json.dumps(result))
     window = open_window(path)
     assert len(window.workspace.sessions.session.strips) == len(demo.strips)
     harmonium = window.workspace.sessions.session.strip("harmonium")
@@ -213,7 +213,7 @@ def test_a_refused_edit_is_said_and_nothing_is_changed(window: MainWindow, qtbot
                                                                       workspace.selection.strip_id, new_stage("trim")))
     before = workspace.sessions.session
     with qtbot.captureExceptions() as caught:
-        window.ladder.add("drive")
+        window.path_view.add("drive")
     assert workspace.sessions.session is before or not caught
 
 
@@ -236,8 +236,8 @@ def test_names_are_text_everywhere(open_window: Callable[..., MainWindow], demo:
     window = open_window(path)
     workspace = window.workspace
     window.balance.snapshots.take(0)
-    window.ladder.add("drive")
-    for opener in (window.open_blind_test, window.help, window.ladder.open_presets, window.bench.open_macros):
+    window.path_view.add("drive")
+    for opener in (window.open_blind_test, window.help, window.path_view.open_presets, window.bench.open_macros):
         opener()
     for name in ("Links\u2026", "Sets\u2026", "Spread of all strips\u2026", "Meters\u2026", "Batch\u2026"):
         for menu in window.menuBar().actions():

@@ -45,9 +45,9 @@ def die(_progress: Progress) -> None:
 
 @pytest.fixture
 def keeper(qapp: QApplication) -> Iterator[JobKeeper]:
-    found = JobKeeper()
-    yield found
-    found.close()
+    result = JobKeeper()
+    yield result
+    result.close()
 
 
 @pytest.fixture
@@ -159,7 +159,7 @@ def test_a_line_up_reading_that_fails_is_said_and_the_next_one_works(
 
     workspace = window.workspace
     workspace.selection.select("rhythm")
-    window.ladder.add("tape")
+    window.path_view.add("tape")
     monkeypatch.setattr(line_up, "from_alignment_tape", lambda *_: 1 / 0)
     bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
     bench.show()
@@ -176,7 +176,7 @@ def test_recalling_an_alignment_from_a_damaged_file_says_so(window: MainWindow, 
 
     workspace = window.workspace
     workspace.selection.select("rhythm")
-    window.ladder.add("tape")
+    window.path_view.add("tape")
     keep_alignment("Mine", workspace.selection.strip.stage(workspace.selection.stage_id).params)
     bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
     bench.show()

@@ -76,7 +76,7 @@ def test_edits_are_kept_whatever_goes_wrong_beside(open_window: Callable[..., Ma
     with qtbot.captureExceptions() as errors:
         workspace.sessions.document.commit("Tempo", lambda session: session.with_(tempo=77.0))
     assert len(errors) == 2
-    qtbot.waitUntil(lambda: workspace.sessions.edits._autosave.file.exists(), timeout=2000)
+    qtbot.waitUntil(lambda: workspace.sessions.edits.autosave.file.exists(), timeout=2000)
 
 
 def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., MainWindow], qtbot: Any,
@@ -93,7 +93,7 @@ def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., Ma
     workspace = window.workspace
     workspace.sessions.document.commit("Track", lambda _: edit_strip(
         workspace.sessions.session, "harmonium", lambda strip: strip.with_(audio=Path("/forbidden/h.wav"))))
-    qtbot.waitUntil(lambda: workspace.sessions.edits._autosave.file.exists(), timeout=2000)
+    qtbot.waitUntil(lambda: workspace.sessions.edits.autosave.file.exists(), timeout=2000)
 
 
 def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> None:
@@ -101,7 +101,7 @@ def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> N
     with running(environment) as program:
         program.ready()
         program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
-        program.wait_for("workspace.sessions.edits._autosave.file.exists()")
+        program.wait_for("workspace.sessions.edits.autosave.file.exists()")
         program.process.kill()
     accept = ("from PyQt6.QtWidgets import QMessageBox; import os, signal\n"
               "QMessageBox.question = lambda *_: QMessageBox.StandardButton.Yes\n"
@@ -125,7 +125,7 @@ def test_work_that_is_not_taken_up_is_set_aside_and_can_be_opened(window: MainWi
     Autosave().keep(Session(name="Lost", tempo=55.0, strips=window.workspace.sessions.session.strips), None)
     (card,) = leftovers()
     for answer in (QMessageBox.StandardButton.No,):
-        monkeypatch.setattr(QMessageBox, "question", lambda *_, found=answer: found)
+        monkeypatch.setattr(QMessageBox, "question", lambda *_, result=answer: result)
         assert not start.offer_recovery(window, card)
     assert leftovers() == []
     (kept,) = work_set_aside()
@@ -147,7 +147,7 @@ def _file(name: str) -> Path:
 
 def test_the_last_ten_set_aside_are_kept(window: MainWindow, monkeypatch: pytest.MonkeyPatch) -> None:
     for number in range(KEPT + 3):
-        monkeypatch.setattr(Autosave, "file", property(lambda _, n=number: _file(f"999999999-{n}.json")))
+        monkeypatch.setattr(Autosave, "file", _file(f"999999999-{number}.json"))
         Autosave().keep(window.workspace.sessions.session.with_(name=f"Work {number}"), None)
         (card,) = leftovers()
         os.utime(card.file, (1e9 + number, 1e9 + number))
@@ -165,10 +165,10 @@ def test_earlier_versions_can_be_opened(window: MainWindow, tmp_path: Path, monk
         assert workspace.sessions.save(path, workspace.selection.strip_id)
         newest = versions(path)[0]
         os.utime(newest.file, (1e9 + number, 1e9 + number))
-    found = versions(path)
-    assert [card.session().tempo for card in found] == [60.0 + number for number in range(KEPT + 1, 1, -1)]
-    window.open_card(found[3])
-    assert workspace.sessions.session.tempo == found[3].session().tempo
+    result = versions(path)
+    assert [card.session().tempo for card in result] == [60.0 + number for number in range(KEPT + 1, 1, -1)]
+    window.open_card(result[3])
+    assert workspace.sessions.session.tempo == result[3].session().tempo
     assert workspace.sessions.document.path == path
     assert workspace.sessions.document.modified
     assert read_session(path).tempo == 60.0 + KEPT + 1, "the file itself is as it was"
@@ -282,14 +282,14 @@ def test_process_meets_a_name_that_appears(tmp_path: Path, make_audio: Callable[
 
 def test_two_renders_into_one_folder_make_two_sets(demo: Session, tmp_path: Path) -> None:
     order = PrintOrder(tmp_path, ("brushed-drums", "master"), end=4800)
-    found: list[tuple[Path, ...]] = []
-    threads = [threading.Thread(target=lambda: found.append(print_session(lambda _: None, demo, order).files))
+    result: list[tuple[Path, ...]] = []
+    threads = [threading.Thread(target=lambda: result.append(print_session(lambda _: None, demo, order).files))
                for _ in range(3)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    files = [path for some in found for path in some]
+    files = [path for some in result for path in some]
     assert len(set(files)) == 6
     assert set(files) == set(tmp_path.iterdir())
     assert len({np.asarray(soundfile.read(path)[0]).tobytes() for path in files}) == 2

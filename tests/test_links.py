@@ -16,6 +16,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.panels import copying
 from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.parameters import as_number
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import (
     add_stage,
@@ -60,12 +61,12 @@ def drive(session: Session, strip_id: str) -> StageSettings:
 
 
 def drives(session: Session) -> list[float]:
-    return [float(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS, HARMONIUM)]
+    return [as_number(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS, HARMONIUM)]
 
 
-def moved(document: Document, strip_id: str, name: str, value: object, place: int = 0) -> Session:
+def moved(document: Document, strip_id: str, name: str, value: Any, index: int = 0) -> Session:
     session = document.session
-    return set_parameter(session, strip_id, session.strip(strip_id).chain[place].id, name, value)
+    return set_parameter(session, strip_id, session.strip(strip_id).chain[index].id, name, value)
 
 
 def follows(base: Session, _before: Session, new: Session) -> Session:
@@ -114,7 +115,7 @@ def test_frequencies_move_by_ear_and_choices_as_they_are(session: Session) -> No
     assert {drive(document.session, strip_id).params["shape"] for strip_id in (DRUMS, BASS, HARMONIUM)} == {"triode"}
 
 
-def leave_and_set(document: Document, strip_id: str, name: str, value: object) -> Session:
+def leave_and_set(document: Document, strip_id: str, name: str, value: Any) -> Session:
     """Set one member alone: out of the link, and in again."""
     group = document.session.links[0]
     alone = leave_link(document.session, strip_id)
@@ -193,9 +194,9 @@ def test_sessions_hold_links(session: Session, tmp_path: Path) -> None:
     for change, words in (({"members": [DRUMS, "nobody"]}, r"links\[0\]\.members: 'nobody' is no strip"),
                           ({"members": [DRUMS]}, r"links\[0\]\.members: must have at least 2"),
                           ({"of_stages": True}, r"links\[0\]\.members: .* is no stage")):
-        found = session_to_object(made, tmp_path)
-        found["links"][0] |= change
-        (tmp_path / "b.ember").write_text(json.dumps(found))
+        result = session_to_object(made, tmp_path)
+        result["links"][0] |= change
+        (tmp_path / "b.ember").write_text(json.dumps(result))
         with pytest.raises(SessionFileError, match=words):
             read_session(tmp_path / "b.ember")
 
@@ -226,14 +227,14 @@ def test_several_strips_are_chosen_and_edited_at_once(window: MainWindow) -> Non
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     assert window.desk.several.text() == "2 strips are edited at once"
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     assert kinds(window, DRUMS) == kinds(window, BASS) == ["drive"]
     assert workspace.sessions.document.undo_label == "Add Saturation"
-    window.bench.bars["drive_db"]._ask(21.0, commit=True)
+    window.bench.bars["drive_db"].ask(21.0, commit=True)
     session = workspace.sessions.session
-    assert [float(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS)] == [21.0, 21.0]
+    assert [as_number(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS)] == [21.0, 21.0]
     volumes = [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)]
-    window.desk.volume._ask(workspace.selection.strip.volume_db - 2.0, commit=True)
+    window.desk.volume.ask(workspace.selection.strip.volume_db - 2.0, commit=True)
     assert [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)] == pytest.approx(
         [volume - 2.0 for volume in volumes]), "faders keep their differences"
     window.desk.rows[BASS].toggle("mute")
@@ -256,7 +257,7 @@ def test_shift_chooses_a_row_of_strips(window: MainWindow) -> None:
 
 def test_paste_goes_into_all_that_are_chosen(window: MainWindow) -> None:
     click(window, HARMONIUM)
-    window.ladder.add("bits")
+    window.path_view.add("bits")
     window.workspace.give(copying.copy_stage)
     choose(window, DRUMS, BASS)
     window.workspace.give(copying.paste)
@@ -290,7 +291,7 @@ def test_links_are_made_seen_and_left_in_the_desk(window: MainWindow) -> None:
 def test_a_group_is_bypassed_soloed_compared_and_matched_as_one(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     choose(window, DRUMS, BASS)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     links = workspace.give(LinksWindow, window)
     links.show()
     links.buttons["Link the chosen strips"].click()
@@ -304,9 +305,9 @@ def test_a_group_is_bypassed_soloed_compared_and_matched_as_one(window: MainWind
     links.buttons["Solo"].click()
     links.buttons["Before"].click()
     assert workspace.playback.before
-    assert workspace.playback.engine._before.strip_ids == {DRUMS, BASS}
+    assert workspace.playback.engine.before.strip_ids == {DRUMS, BASS}
     links.buttons["Before"].click()
-    assert not workspace.playback.engine._before.strip_ids
+    assert not workspace.playback.engine.before.strip_ids
     links.buttons["Match"].click()
     for strip_id in (DRUMS, BASS):
         qtbot.waitUntil(lambda one=strip_id: workspace.measurer.fresh(one), timeout=60000)
@@ -322,7 +323,7 @@ def test_a_group_is_bypassed_soloed_compared_and_matched_as_one(window: MainWind
 def test_what_is_linked_is_ticked_in_the_window(window: MainWindow) -> None:
     workspace = window.workspace
     choose(window, DRUMS, BASS)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     links = workspace.give(LinksWindow, window)
     links.show()
     links.buttons["Link their stages of a kind"].click()
@@ -334,9 +335,9 @@ def test_what_is_linked_is_ticked_in_the_window(window: MainWindow) -> None:
     links.parameters.item(row).setCheckState(Qt.CheckState.Unchecked)
     click(window, DRUMS)
     before = drive(workspace.sessions.session, BASS).params
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     assert drive(workspace.sessions.session, BASS).params == before
-    window.bench.bars["asymmetry_pct"]._ask(20.0, commit=True)
+    window.bench.bars["asymmetry_pct"].ask(20.0, commit=True)
     assert drive(workspace.sessions.session, BASS).params["asymmetry_pct"] == 20.0
     links.close()
 
@@ -353,8 +354,8 @@ def drop(window: MainWindow, onto: str, keys: Qt.KeyboardModifier = NEITHER) -> 
 def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
     workspace = window.workspace
     click(window, HARMONIUM)
-    window.ladder.add("drive")
-    window.bench.bars["drive_db"]._ask(33.0, commit=True)
+    window.path_view.add("drive")
+    window.bench.bars["drive_db"].ask(33.0, commit=True)
     moved_id = workspace.selection.stage_id
     drop(window, BASS)
     assert kinds(window, HARMONIUM) == []
@@ -363,7 +364,7 @@ def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
     drop(window, DRUMS, Qt.KeyboardModifier.ControlModifier)
     assert kinds(window, BASS) == kinds(window, DRUMS) == ["drive"]
     assert workspace.sessions.session.strip(DRUMS).chain[0].id != moved_id
-    window.bench.bars["drive_db"]._ask(3.0, commit=True)
+    window.bench.bars["drive_db"].ask(3.0, commit=True)
     drop(window, BASS, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert drive(workspace.sessions.session, BASS).params["drive_db"] == 3.0
     assert drive(workspace.sessions.session, BASS).id == moved_id
@@ -373,10 +374,10 @@ def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
 
 def test_the_whole_group_is_heard_before_when_one_of_it_is_compared(window: MainWindow, qtbot: Any) -> None:
     choose(window, DRUMS, BASS)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     pick(window.desk.rows[BASS].menu(), "Link these 2 strips")
     click(window, DRUMS)
     measured(qtbot, window)
     window.top_line.compare.toggle()
-    assert window.workspace.playback.engine._before.strip_ids == {DRUMS, BASS}
+    assert window.workspace.playback.engine.before.strip_ids == {DRUMS, BASS}
     window.top_line.compare.toggle()

@@ -5,9 +5,11 @@ from __future__ import annotations
 import dataclasses
 import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 from PyQt6.QtWidgets import QMenu
+from pytestqt.qtbot import QtBot
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.macro_editor import MacroEditor
@@ -26,7 +28,7 @@ from yellow_ember.session.edits.edits import (
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import Preset, read_preset, write_preset
 from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
-from yellow_ember.session.values.macros import MOST_MACROS, Bend, Target
+from yellow_ember.session.values.macros import MAX_MACROS, Bend, Target
 from yellow_ember.session.values.model import Session, new_stage
 
 STRIP = "harmonium"
@@ -42,7 +44,7 @@ def session(demo: Session) -> Session:
         Target(eq.id, "high_cut_hz", 20000.0, 2000.0, Bend.EARLY)))
 
 
-def values(session: Session) -> tuple[float, float, float]:
+def values(session: Session) -> tuple[Any, Any, Any]:
     drive, eq = session.strip(STRIP).chain
     return drive.params["drive_db"], drive.params["out_db"], eq.params["high_cut_hz"]
 
@@ -88,7 +90,7 @@ def test_what_was_moved_by_hand_since_stays_when_other_macros_come_and_go(sessio
 
 
 def test_a_strip_holds_eight(session: Session) -> None:
-    for number in range(2, MOST_MACROS + 1):
+    for number in range(2, MAX_MACROS + 1):
         session = add_macro(session, STRIP, f"{number}")
     with pytest.raises(ValueError, match="has 8 macros"):
         add_macro(session, STRIP, "one too many")
@@ -116,32 +118,32 @@ def test_sessions_and_presets_hold_macros(session: Session, tmp_path: Path) -> N
     ({"low": 99.0}, r"macros\[0\]\.targets\[0\]\.low: must lie between 0 and 48"),
     ({"curve": "wild"}, r"macros\[0\]\.targets\[0\]\.curve: must be one of straight, late, early"),
 ])
-def test_odd_macros_are_named(change: dict[str, object], words: str, session: Session, tmp_path: Path) -> None:
-    found = session_to_object(session, tmp_path)
-    strip = next(strip for strip in found["strips"] if strip["id"] == STRIP)
+def test_odd_macros_are_named(change: dict[str, Any], words: str, session: Session, tmp_path: Path) -> None:
+    result = session_to_object(session, tmp_path)
+    strip = next(strip for strip in result["strips"] if strip["id"] == STRIP)
     strip["macros"][0]["targets"][0] |= change
-    (tmp_path / "a.ember").write_text(json.dumps(found))
+    (tmp_path / "a.ember").write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match=words):
         read_session(tmp_path / "a.ember")
 
 
 def test_sessions_of_the_version_before_open(session: Session, tmp_path: Path) -> None:
-    found = session_to_object(session, tmp_path)
-    found["version"] = 1
-    for strip in found["strips"]:
+    result = session_to_object(session, tmp_path)
+    result["version"] = 1
+    for strip in result["strips"]:
         del strip["macros"]
-    (tmp_path / "old.ember").write_text(json.dumps(found))
+    (tmp_path / "old.ember").write_text(json.dumps(result))
     assert read_session(tmp_path / "old.ember").strip(STRIP).macros == ()
 
 
 # -- in the window ----------------------------------------------------------------------------
 
 
-def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) -> None:
+def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select(STRIP)
     assert window.bench.macros.isHidden()
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
     next(action for action in menu.actions() if action.text() == "Add to a new macro").trigger()
@@ -149,7 +151,7 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) ->
     assert macro.name == "Drive, macro 1"
     bar = window.bench.macros.bars[macro.id]
     assert not window.bench.macros.isHidden()
-    bar._ask(100.0, commit=True)
+    bar.ask(100.0, commit=True)
     assert workspace.selection.strip.chain[0].params["drive_db"] == 48.0
     assert window.bench.bars["drive_db"].value == 48.0
     assert workspace.sessions.document.undo_label == macro.name
@@ -164,10 +166,10 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot) ->
     assert workspace.selection.strip.macros[0].targets == ()
 
 
-def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot) -> None:
+def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select(STRIP)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     stage = workspace.selection.stage_id
     window.bench.open_macros()
     editor = window.bench.findChild(MacroEditor)
@@ -177,11 +179,11 @@ def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot) -> N
     assert window.bench.macros.bars[workspace.selection.strip.macros[0].id].parameter.label == "Kiln"
     below = editor.parameter_menu().actions()[0].menu()
     next(action for action in below.actions() if action.text() == "Drive: Drive").trigger()
-    editor.bars[0, "low"]._ask(0.0, commit=True)
-    editor.bars[0, "high"]._ask(20.0, commit=True)
-    editor.bars[0, "curve"]._ask("late", commit=True)
+    editor.bars[0, "low"].ask(0.0, commit=True)
+    editor.bars[0, "high"].ask(20.0, commit=True)
+    editor.bars[0, "curve"].ask("late", commit=True)
     assert workspace.selection.strip.macros[0].targets == (Target(stage, "drive_db", 0.0, 20.0, Bend.LATE),)
-    editor.bars[-1, "value"]._ask(50.0, commit=True)
+    editor.bars[-1, "value"].ask(50.0, commit=True)
     assert workspace.selection.strip.stage(stage).params["drive_db"] == 5.0
     editor.take_out(0)
     assert workspace.selection.strip.macros[0].targets == ()
@@ -192,19 +194,19 @@ def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot) -> N
     assert window.bench.macros.isHidden()
 
 
-def test_a_preset_brings_its_macros(window: MainWindow, qtbot, session: Session) -> None:
+def test_a_preset_brings_its_macros(window: MainWindow, qtbot: QtBot, session: Session) -> None:
     workspace = window.workspace
     workspace.selection.select(STRIP)
     strip = session.strip(STRIP)
     preset = Preset("Furnace", "keys", "destroy", "Hot.", strip.chain, strip.macros)
-    found = workspace.give(PresetBrowser, window)
-    found._shown = [preset]
-    found.list.addItem("Furnace")
+    result = workspace.give(PresetBrowser, window)
+    result.shown = [preset]
+    result.list.addItem("Furnace")
     trial = workspace.sessions.document.trial("Preset Furnace")
-    trial.show(lambda session: found.tried(session, "Furnace"))
+    trial.show(lambda session: result.tried(session, "Furnace"))
     assert workspace.selection.strip.macros[0].name == "Furnace"
     trial.keep()
     changed = edit_macro(workspace.sessions.session, STRIP, workspace.selection.strip.macros[0].id,
                          lambda macro: dataclasses.replace(macro, name="Kiln"))
     assert changed.strip(STRIP).macros[0].name == "Kiln"
-    found.close()
+    result.close()

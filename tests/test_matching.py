@@ -32,8 +32,8 @@ def quiet(_share: float) -> None:
 
 def off_by(session: Session, strip_id: str) -> float:
     """How much louder after is than before, in LU."""
-    found = measure_strip(quiet, session, strip_id)
-    return session.strip(strip_id).match_db - found.offset_db
+    result = measure_strip(quiet, session, strip_id)
+    return session.strip(strip_id).match_db - result.offset_db
 
 
 def settle(window: MainWindow, qtbot: Any, seconds: float = 20.0) -> None:
@@ -68,7 +68,7 @@ def test_a_strip_left_at_once_is_matched_all_the_same(window: MainWindow, qtbot:
     add_drive(window, "upright-bass")
     settle(window, qtbot)
     workspace.selection.select("upright-bass")
-    window.bench.bars["drive_db"]._ask(36.0, commit=True)
+    window.bench.bars["drive_db"].ask(36.0, commit=True)
     workspace.selection.select("harmonium")
     qtbot.waitUntil(lambda: workspace.matcher.state(
         workspace.sessions.session.strip("upright-bass")) is MatchState.MATCHED, timeout=10000)
@@ -82,10 +82,10 @@ def test_all_that_are_chosen_or_linked_are_matched(window: MainWindow, qtbot: An
     workspace.sessions.document.commit("Link", lambda _: link_strips(workspace.sessions.session, TRACKS[:3]))
     settle(window, qtbot)
     workspace.selection.select(TRACKS[0])
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     workspace.selection.choose_only(TRACKS[3])
     workspace.selection.choose_also_next(TRACKS[4])
-    window.bench.bars["drive_db"]._ask(24.0, commit=True)
+    window.bench.bars["drive_db"].ask(24.0, commit=True)
     workspace.selection.choose_only("band")
     settle(window, qtbot)
     for strip_id in TRACKS:
@@ -197,9 +197,9 @@ def test_a_moving_drive_is_taken_back_at_once(kind: str, name: str, low: float, 
     bar = window.bench.bars[name]
     shown: list[Session] = []
     for value in np.linspace(low, high, 7)[1:]:
-        bar._ask(float(value), commit=False)
+        bar.ask(float(value), commit=False)
         shown.append(workspace.sessions.session)
-    bar._commit()
+    bar.commit()
     assert max(abs(off_by(session, strip_id)) for session in shown[1::2]) < 3.0
 
 
@@ -213,11 +213,11 @@ def test_a_moving_macro_and_the_path_take_back_as_well(window: MainWindow, qtbot
     workspace.selection.select(strip_id)
     settle(window, qtbot)
     push = window.bench.macros.bars[workspace.selection.strip.macros[0].id]
-    push._ask(100.0, commit=False)
+    push.ask(100.0, commit=False)
     assert abs(off_by(workspace.sessions.session, strip_id)) < 3.0
-    push._commit()
+    push.commit()
     settle(window, qtbot)
-    window.ladder._drive(-20.0)
+    window.path_view.drive(-20.0)
     assert abs(off_by(workspace.sessions.session, strip_id)) < 3.0
 
 
@@ -230,7 +230,7 @@ def test_in_the_mix_right_after_the_stage(window: MainWindow, qtbot: Any) -> Non
     workspace.sessions.document.commit("Drive", lambda session: set_parameter(
         session, "upright-bass", stage_id, "drive_db", 40.0))
     workspace.selection.select("upright-bass")
-    matches = window.ladder._matches
+    matches = window.path_view._matches
     matches.match_stage("upright-bass", stage_id)
     qtbot.waitUntil(lambda: workspace.sessions.document.undo_label == "Match Saturation", timeout=20000)
     matches.match_in_mix("upright-bass")
@@ -258,9 +258,9 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         qtbot.wait(5500)
         bar = window.bench.bars["drive_db"]
         for value in np.linspace(0.0, 36.0, 12):
-            bar._ask(float(value), commit=False)
+            bar.ask(float(value), commit=False)
             qtbot.wait(20)
-        bar._commit()
+        bar.commit()
         moved = record.stat().st_size
         workspace.selection.select("harmonium")
         settle(window, qtbot)

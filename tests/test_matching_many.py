@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -26,9 +27,9 @@ def quiet(_share: float) -> None:
 def driven(demo: Session) -> Session:
     """Drives of all strengths on tracks, stages that widen, a send before the fader, tapes on the buses."""
     session = demo
-    for place, strip_id in enumerate(TRACKS):
+    for index, strip_id in enumerate(TRACKS):
         stage = new_stage("drive")
-        session = set_parameter(add_stage(session, strip_id, stage), strip_id, stage.id, "drive_db", 9.0 * place)
+        session = set_parameter(add_stage(session, strip_id, stage), strip_id, stage.id, "drive_db", 9.0 * index)
     session = add_stage(session, "harmonium", new_stage("room"))
     session = edit_strip(session, "plucked-guitar", lambda strip: strip.with_(
         mute=True, sends=(Send(to="voice", level_db=-6.0, pre=True),)))
@@ -94,7 +95,7 @@ def test_what_can_t_be_matched_says_why_and_stops_no_other(driven: Session, tmp_
 
 
 def test_a_job_gives_its_matches_as_they_are_found(driven: Session) -> None:
-    job: Job[None] = Job(match_strips, driven, (*TRACKS, MASTER))
+    job: Job[Any] = Job(match_strips, driven, (*TRACKS, MASTER))
     rounds = []
     while not job.done:
         job.wait(1.0)
@@ -121,5 +122,5 @@ def test_buses_of_buses_come_in_order(driven: Session) -> None:
     session = edit_strip(session, "rhythm", lambda strip: strip.with_(out=bus))
     session = add_stage(session, bus, new_stage("drive"))
     strip_ids = (bus, "brushed-drums", "rhythm")
-    found = [match.strip_id for match in match_strips(quiet, session, strip_ids)]
-    assert found == ["brushed-drums", "rhythm", bus]
+    result = [match.strip_id for match in match_strips(quiet, session, strip_ids)]
+    assert result == ["brushed-drums", "rhythm", bus]

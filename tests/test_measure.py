@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import pyloudnorm
 import pytest
@@ -31,30 +33,32 @@ def musical(rng: np.random.Generator) -> Samples:
     return 0.08 * tones * envelope + 1e-3 * rng.standard_normal((2, time.size))
 
 
+Source = Callable[[np.random.Generator], Samples]
 SOURCES = pytest.mark.parametrize("source", [noise_like, musical])
 
 
 @SOURCES
 @pytest.mark.parametrize("rate", [44100, 48000, 96000])
-def test_integrated_loudness_agrees_with_an_independent_meter(source, rate: int, rng: np.random.Generator) -> None:
+def test_integrated_loudness_agrees_with_an_independent_meter(source: Source, rate: int,
+                                                              rng: np.random.Generator) -> None:
     sound = source(rng)
-    wanted = pyloudnorm.Meter(rate).integrated_loudness(sound.T)
-    assert loudness(sound, rate).integrated_lufs == pytest.approx(wanted, abs=0.1)
+    requested = pyloudnorm.Meter(rate).integrated_loudness(sound.T)
+    assert loudness(sound, rate).integrated_lufs == pytest.approx(requested, abs=0.1)
 
 
 def test_a_1_khz_sine_reads_what_the_standard_says() -> None:
     tone = np.sin(2 * np.pi * 997.0 * np.arange(5 * RATE) / RATE)
-    found = loudness(np.stack([tone, np.zeros_like(tone)]), RATE)
-    assert found.integrated_lufs == pytest.approx(-3.01, abs=0.05)
-    assert found.true_peak_dbtp == pytest.approx(0.0, abs=0.2)
-    assert found.crest_db == pytest.approx(6.02, abs=0.05)
+    result = loudness(np.stack([tone, np.zeros_like(tone)]), RATE)
+    assert result.integrated_lufs == pytest.approx(-3.01, abs=0.05)
+    assert result.true_peak_dbtp == pytest.approx(0.0, abs=0.2)
+    assert result.crest_db == pytest.approx(6.02, abs=0.05)
 
 
 def test_true_peak_sees_between_samples() -> None:
     tone = 0.5 * np.sin(2 * np.pi * RATE / 4 * np.arange(RATE) / RATE + np.pi / 4)[None, :]
-    found = loudness(tone, RATE)
-    assert found.peak_dbfs == pytest.approx(-9.03, abs=0.05)
-    assert found.true_peak_dbtp == pytest.approx(-6.02, abs=0.3)
+    result = loudness(tone, RATE)
+    assert result.peak_dbfs == pytest.approx(-9.03, abs=0.05)
+    assert result.true_peak_dbtp == pytest.approx(-6.02, abs=0.3)
 
 
 def test_loudness_does_not_depend_on_blocks_and_knows_silence(rng: np.random.Generator) -> None:
@@ -93,7 +97,7 @@ def test_running_loudness_agrees_with_the_scan(rng: np.random.Generator) -> None
 
 @SOURCES
 @pytest.mark.parametrize("level", [-30.0, -50.0, -70.0])
-def test_added_reads_a_known_addition(source, level: float, rng: np.random.Generator) -> None:
+def test_added_reads_a_known_addition(source: Source, level: float, rng: np.random.Generator) -> None:
     before = source(rng)
     added = rng.standard_normal(before.shape)
     added *= 10.0 ** (level / 20.0) * np.std(before) / np.std(added)
@@ -108,7 +112,7 @@ def twice_round(before: Samples, system: Samples) -> Samples:
 
 
 @SOURCES
-def test_filters_and_delays_add_nothing(source, rng: np.random.Generator) -> None:
+def test_filters_and_delays_add_nothing(source: Source, rng: np.random.Generator) -> None:
     before = source(rng)
     low, high = (4, 3000.0, "lowpass"), (2, 120.0, "highpass")
     for system in (sps.butter(*design, fs=RATE, output="sos") for design in (low, high)):
@@ -120,19 +124,19 @@ def test_filters_and_delays_add_nothing(source, rng: np.random.Generator) -> Non
 def test_tone_change_is_the_filters_response(rng: np.random.Generator) -> None:
     before = noise_like(rng)
     system = sps.butter(2, 1000.0, fs=RATE, output="sos")
-    found = compare(before, twice_round(before, system), RATE, loop=True)
-    _, wanted = sps.sosfreqz(system, found.bands, fs=RATE)
-    inside = (found.bands > 100.0) & (found.bands < 4000.0)
-    assert found.tone_db[inside] == pytest.approx(20.0 * np.log10(np.abs(wanted[inside])), abs=0.7)
+    result = compare(before, twice_round(before, system), RATE, loop=True)
+    _, requested = sps.sosfreqz(system, result.bands, fs=RATE)
+    inside = (result.bands > 100.0) & (result.bands < 4000.0)
+    assert result.tone_db[inside] == pytest.approx(20.0 * np.log10(np.abs(requested[inside])), abs=0.7)
 
 
 def test_band_levels_add_up(rng: np.random.Generator) -> None:
     before = noise_like(rng)
-    found = compare(before, 2.0 * before, RATE, loop=True)
-    total = 10.0 * np.log10(np.sum(10.0 ** (found.before_db / 10.0)))
-    wanted = 10.0 * np.log10(np.mean(before**2) * (22387.0 - 17.8) / 24000.0)
-    assert total == pytest.approx(wanted, abs=0.1)
-    assert found.after_db - found.before_db == pytest.approx(np.full(31, 6.02), abs=0.01)
+    result = compare(before, 2.0 * before, RATE, loop=True)
+    total = 10.0 * np.log10(np.sum(10.0 ** (result.before_db / 10.0)))
+    requested = 10.0 * np.log10(np.mean(before**2) * (22387.0 - 17.8) / 24000.0)
+    assert total == pytest.approx(requested, abs=0.1)
+    assert result.after_db - result.before_db == pytest.approx(np.full(31, 6.02), abs=0.01)
 
 
 def test_lengths_must_agree() -> None:
@@ -149,8 +153,8 @@ def test_character_is_what_is_added_and_tilt(rng: np.random.Generator) -> None:
     pink *= 0.1 / pink.std()
     darker = pink.copy()
     biquads(darker, np.array([tilt(700.0, -9.0, 48000.0)]), np.zeros((1, 1, 2)))
-    found = character(pink, darker, 48000.0)
-    assert -2.0 < found.brightness < -0.8
-    assert found.added_db < -70.0
+    result = character(pink, darker, 48000.0)
+    assert -2.0 < result.brightness < -0.8
+    assert result.added_db < -70.0
     noisy = pink + 0.01 * rng.standard_normal(pink.shape)
     assert character(pink, noisy, 48000.0).added_db == pytest.approx(-20.0, abs=0.5)

@@ -84,16 +84,16 @@ def test_case_13(number: int) -> None:
     assert max(momentary) == pytest.approx(-23.0, abs=0.1)
 
 
-@pytest.mark.parametrize(("divided", "degrees", "amplitude", "wanted"), [
+@pytest.mark.parametrize(("divided", "degrees", "amplitude", "requested"), [
     (4, 0.0, 0.5, -6.0), (4, 45.0, 0.5, -6.0), (6, 60.0, 0.5, -6.0), (8, 67.5, 0.5, -6.0), (4, 45.0, 1.41, 3.0)],
     ids=["15", "16", "17", "18", "19"])
-def test_cases_15_to_19(divided: int, degrees: float, amplitude: float, wanted: float) -> None:
+def test_cases_15_to_19(divided: int, degrees: float, amplitude: float, requested: float) -> None:
     phase = 2.0 * np.pi * np.arange(RATE) / divided + np.radians(degrees)
     # It begins and ends softly: a step would have peaks of its own.
     tone = amplitude * np.sin(phase) * np.minimum(1.0, np.minimum(np.arange(RATE), RATE - np.arange(RATE)) / 2000.0)
     meter = live(np.stack([tone, tone]))[2]
-    found = 20.0 * np.log10(float(meter.highest.max()))
-    assert wanted - 0.4 <= found <= wanted + 0.2
+    result = 20.0 * np.log10(float(meter.highest.max()))
+    assert requested - 0.4 <= result <= requested + 0.2
 
 
 @pytest.mark.parametrize("offset", [0, 1, 2, 3], ids=["20", "21", "22", "23"])
@@ -108,15 +108,15 @@ def test_cases_20_to_23(offset: int) -> None:
     spectrum = np.fft.rfft(tone)
     spectrum[np.fft.rfftfreq(rate, 1.0 / rate) > 0.46 * RATE] = 0.0
     band_limited = np.fft.irfft(spectrum, rate)
-    wanted = 20.0 * np.log10(np.abs(band_limited).max())
+    requested = 20.0 * np.log10(np.abs(band_limited).max())
     sampled = band_limited[offset::4]
-    found = 20.0 * np.log10(float(live(np.stack([sampled, sampled]))[2].highest.max()))
-    assert wanted - 0.4 <= found <= wanted + 0.2
+    result = 20.0 * np.log10(float(live(np.stack([sampled, sampled]))[2].highest.max()))
+    assert requested - 0.4 <= result <= requested + 0.2
 
 
-@pytest.mark.parametrize(("milliseconds", "wanted", "within"), [
+@pytest.mark.parametrize(("milliseconds", "requested", "within"), [
     (1000.0, 0.0, 0.1), (10.0, -1.0, 0.5), (5.0, -2.0, 1.0), (3.0, -4.0, 1.0), (0.4, -15.0, 4.0)])
-def test_peak_programme_bursts(milliseconds: float, wanted: float, within: float) -> None:
+def test_peak_programme_bursts(milliseconds: float, requested: float, within: float) -> None:
     """IEC 60268-10, table for type I: 5 kHz bursts against a steady tone."""
     meter, frames = PeakProgrammeMeter(RATE, 1), round(milliseconds * RATE / 1000.0)
     tone = np.zeros((1, 2 * RATE))
@@ -125,7 +125,7 @@ def test_peak_programme_bursts(milliseconds: float, wanted: float, within: float
     for start in range(0, 2 * RATE, 16):
         meter.process(np.ascontiguousarray(tone[:, start:start + 16]))
         most = max(most, float(meter.reading[0]))
-    assert 20.0 * np.log10(most) == pytest.approx(wanted, abs=within)
+    assert 20.0 * np.log10(most) == pytest.approx(requested, abs=within)
 
 
 def test_peak_programme_falls_20_db_in_a_second_and_a_half() -> None:
@@ -152,9 +152,9 @@ def test_sessions_hold_zones(demo: Session, tmp_path: Path) -> None:
     assert read_session(tmp_path / "a.ember") == session
     for zone, words in (([-20.0, -24.0], "zone_lufs: must go up"), ([-20.0], "must be two numbers"),
                         ([-99.0, -20.0], r"zone_lufs\[0\]: must lie between")):
-        found = session_to_object(session, tmp_path)
-        found["strips"][-1]["zone_lufs"] = zone
-        (tmp_path / "b.ember").write_text(json.dumps(found))
+        result = session_to_object(session, tmp_path)
+        result["strips"][-1]["zone_lufs"] = zone
+        (tmp_path / "b.ember").write_text(json.dumps(result))
         with pytest.raises(SessionFileError, match=words):
             read_session(tmp_path / "b.ember")
 
@@ -173,11 +173,11 @@ def test_the_window_shows_both_and_the_zone(window: MainWindow, qtbot: Any) -> N
     assert meters.strip.in_zone() is None
     meters.wants_zone.click()
     assert workspace.selection.strip.zone_lufs == (-26.0, -20.0)
-    meters.ends["high"]._ask(-50.0, commit=True)
+    meters.ends["high"].ask(-50.0, commit=True)
     assert workspace.selection.strip.zone_lufs == (-50.5, -50.0)
     assert workspace.sessions.document.undo_label == "Loudness zone"
     qtbot.waitUntil(lambda: meters.strip.in_zone() is False, timeout=30000)
-    meters.ends["high"]._ask(0.0, commit=True)
+    meters.ends["high"].ask(0.0, commit=True)
     qtbot.waitUntil(lambda: meters.strip.in_zone() is True, timeout=30000)
     meters.wants_zone.click()
     assert workspace.selection.strip.zone_lufs is None

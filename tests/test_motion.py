@@ -32,11 +32,11 @@ def reading(folder: Path, kind: str = "motion", seconds: float = 18.0, **params:
 def test_the_meter_agrees_with_a_calculated_tone(hz: float, amplitude: float) -> None:
     time = np.arange(20 * RATE) / RATE
     phase = 2.0 * np.pi * TONE_HZ * time - TONE_HZ * amplitude / hz * np.cos(2.0 * np.pi * hz * time)
-    found = wow_and_flutter(np.sin(phase), RATE)
+    result = wow_and_flutter(np.sin(phase), RATE)
     expected = dict(WEIGHTING)[hz] if hz in dict(WEIGHTING) else float(decibels(weight(hz)))
-    assert found.weighted_pct == pytest.approx(100.0 * amplitude * 10.0 ** (expected / 20.0), rel=0.02)
-    assert found.unweighted_pct == pytest.approx(100.0 * amplitude, rel=0.02)
-    assert found.speed_error_pct == pytest.approx(0.0, abs=0.002)
+    assert result.weighted_pct == pytest.approx(100.0 * amplitude * 10.0 ** (expected / 20.0), rel=0.02)
+    assert result.unweighted_pct == pytest.approx(100.0 * amplitude, rel=0.02)
+    assert result.speed_error_pct == pytest.approx(0.0, abs=0.002)
 
 
 def test_the_meter_reads_a_wrong_speed_and_refuses_silence() -> None:
@@ -53,8 +53,8 @@ def test_the_meter_reads_a_wrong_speed_and_refuses_silence() -> None:
     {"flutter_pct": 0.3, "flutter_hz": 30.0},
     {"wow_pct": 2.0, "extended": True}])
 def test_a_tone_reads_the_set_figure(params: dict[str, Any], tmp_path: Path) -> None:
-    wanted = params.get("wow_pct", 0.0) + params.get("flutter_pct", 0.0)
-    assert reading(tmp_path, seconds=40.0, **params).weighted_pct == pytest.approx(wanted, rel=0.1)
+    requested = params.get("wow_pct", 0.0) + params.get("flutter_pct", 0.0)
+    assert reading(tmp_path, seconds=40.0, **params).weighted_pct == pytest.approx(requested, rel=0.1)
 
 
 def test_beyond_what_a_motor_does_only_when_allowed(tmp_path: Path) -> None:
@@ -65,10 +65,10 @@ def test_beyond_what_a_motor_does_only_when_allowed(tmp_path: Path) -> None:
     (30.0, 0.03, 0.08), (15.0, 0.04, 0.10), (7.5, 0.06, 0.15), (3.75, 0.10, 0.25), (1.875, 0.12, 0.35)])
 def test_the_machines_own_motion_lies_between_good_and_poor(speed: float, good: float, poor: float,
                                                             tmp_path: Path) -> None:
-    found = [reading(tmp_path, "tape", speed_ips=speed, deck=deck, own_faults=True, hum_db=-90.0,
-                     mod_noise_db=-80.0).weighted_pct for deck in ("pilot", "cabin")]
-    assert found[0] == pytest.approx(good, rel=0.3)
-    assert found[1] == pytest.approx(poor, rel=0.3)
+    result = [reading(tmp_path, "tape", speed_ips=speed, deck=deck, own_faults=True, hum_db=-90.0,
+                      mod_noise_db=-80.0).weighted_pct for deck in ("pilot", "cabin")]
+    assert result[0] == pytest.approx(good, rel=0.3)
+    assert result[1] == pytest.approx(poor, rel=0.3)
 
 
 def test_moving_interpolation_is_clean_up_to_15_khz(tmp_path: Path) -> None:
@@ -97,9 +97,9 @@ def test_rates_in_notes_follow_the_tempo() -> None:
             part = sound[None, start:start + 4096].copy()
             chain.process(part)
             sound[start:start + 4096] = part[0]
-        found = wow_and_flutter(sound[rate:], rate)
-        spectrum = np.abs(np.fft.rfft(found.curve * np.hanning(found.curve.size)))
-        top = np.fft.rfftfreq(found.curve.size, 1.0 / found.curve_rate)[np.argmax(spectrum[1:]) + 1]
+        result = wow_and_flutter(sound[rate:], rate)
+        spectrum = np.abs(np.fft.rfft(result.curve * np.hanning(result.curve.size)))
+        top = np.fft.rfftfreq(result.curve.size, 1.0 / result.curve_rate)[np.argmax(spectrum[1:]) + 1]
         assert top == pytest.approx(tempo / 60.0, abs=0.1)
 
 

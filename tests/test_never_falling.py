@@ -47,7 +47,7 @@ DAMAGE: dict[str, Callable[[Path], object]] = {
 
 class _Broken(QWidget):
     @painted
-    def paintEvent(self, painter: QPainter) -> None:
+    def paintEvent(self, painter: QPainter) -> None:  # type: ignore[override]
         painter.drawLine(0, 0, 9, 9)
         raise RuntimeError("no paint")
 
@@ -117,9 +117,9 @@ def test_a_reader_notices_and_gives_silence(damage: str, make_audio: Callable[..
 @pytest.mark.parametrize("damage", DAMAGE)
 def test_damaged_prints_are_no_prints(damage: str, demo: Session) -> None:
     session = add_stage(demo, "harmonium", new_stage("drive"))
-    found = print_strip(lambda _: None, session, "harmonium", 48000, 2**30)
-    assert find_print(session, "harmonium", 48000) == found
-    DAMAGE[damage](found.data)
+    result = print_strip(lambda _: None, session, "harmonium", 48000, 2**30)
+    assert find_print(session, "harmonium", 48000) == result
+    DAMAGE[damage](result.data)
     assert find_print(session, "harmonium", 48000) is None
 
 
@@ -136,9 +136,9 @@ def test_playing_goes_on_while_every_cache_is_damaged(damage: str, open_window: 
         assert copy is not None
         DAMAGE[damage](copy.data)
         DAMAGE[damage](copy.overview)
-    window.tape_strip._still = None
+    window.timeline._still = None
     window.grab()
-    qtbot.waitUntil(lambda: all((found := workspace.imports.ready(strip.audio)) is not None and found.is_whole
+    qtbot.waitUntil(lambda: all((result := workspace.imports.ready(strip.audio)) is not None and result.is_whole
                                 for strip in workspace.sessions.session.strips if strip.audio is not None),
                     timeout=20000)
     assert workspace.playback.engine.restarts == 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -16,7 +17,7 @@ SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring", "magnetic")
 CORNERED = ("hard", "fold", "wrap", "rectify")
 
 
-def drive(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:
+def drive(folder: Path, signal: Signal, *options: str, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "drive", "params": {"out_db": 0.0, **params}}, options=options)
 
 
@@ -39,8 +40,9 @@ def test_aliasing_at_24_db_of_drive(shape: str, limit: float, tmp_path: Path) ->
 
 def transfer(before: Signal, after: Signal) -> tuple[Signal, Signal]:
     """Frequencies and response of a linear system, from an impulse-like input."""
-    ratio = np.fft.rfft(after[0]) / np.fft.rfft(before[0])
-    return np.fft.rfftfreq(before.shape[1], 1.0 / RATE), np.asarray(ratio)
+    ratio: np.ndarray = np.fft.rfft(after[0]) / np.fft.rfft(before[0])
+    hz: np.ndarray = np.fft.rfftfreq(before.shape[1], 1.0 / RATE)
+    return hz, ratio
 
 
 def impulse(height: float = 0.25) -> Signal:
@@ -75,7 +77,7 @@ def test_images_are_100_db_down() -> None:
         rate *= 2.0
 
 
-_AT_REST: dict[str, dict[str, object]] = {
+_AT_REST: dict[str, dict[str, Any]] = {
     "tape": {"link_levels": False},
     "drive": {"shape": "hard", "drive_db": 0.0, "out_db": 0.0},
     "bands": {f"band{number}_{name}": 0.0 for number in range(1, 6) for name in ("drive_db", "gain_db")},
@@ -97,7 +99,7 @@ def test_lean_cancels_at_rest(kind: str, lean: float, tmp_path: Path) -> None:
 @pytest.mark.parametrize("kind", ["drive", "bands"])
 def test_every_shape_keeps_its_hands_off_clean_lows(kind: str, shape: str, tmp_path: Path) -> None:
     """A 50 Hz tone below a split at 300 Hz: what a shape does is 40 dB down, and the tone is as loud as it was."""
-    params: dict[str, object] = {"shape": shape, "drive_db": 18.0, "out_db": -12.0}
+    params: dict[str, Any] = {"shape": shape, "drive_db": 18.0, "out_db": -12.0}
     if kind == "bands":
         params = {f"band{number}_{name}": value for number in range(1, 5)
                   for name, value in (("shape", shape), ("drive_db", 18.0), ("gain_db", -12.0))}
@@ -148,7 +150,7 @@ def test_triode_leans_to_one_side(tmp_path: Path) -> None:
 # -- drive: what is around the shape ---------------------------------------------------------
 
 
-def orders(folder: Path, level_dbfs: float = -18.0, **params: object) -> Signal:
+def orders(folder: Path, level_dbfs: float = -18.0, **params: Any) -> Signal:
     """Amplitudes of the first six harmonics of a 200 Hz tone."""
     tone = 10.0 ** (level_dbfs / 20.0) * np.sin(2.0 * np.pi * 200.0 * np.arange(RATE) / RATE)[None, :]
     out = drive(folder, tone, **params)[0, RATE // 2:]
@@ -167,7 +169,7 @@ def test_asymmetry_brings_even_harmonics(shape: str, tmp_path: Path) -> None:
 def test_a_knee_rounds_corners(shape: str, tmp_path: Path) -> None:
     sharp, rounded = (orders(tmp_path, 0.0, shape=shape, drive_db=3.0, knee_pct=knee) for knee in (0.0, 80.0))
     last = slice(4, 6)
-    assert decibels(np.linalg.norm(rounded[last]) / np.linalg.norm(sharp[last])) < -2.0
+    assert decibels(float(np.linalg.norm(rounded[last]) / np.linalg.norm(sharp[last]))) < -2.0
 
 
 def test_rectify_is_an_octave_up_and_magnetic_drags_behind(tmp_path: Path) -> None:
@@ -183,15 +185,15 @@ def test_sag_lets_attacks_through_and_squeezes_what_follows(tmp_path: Path) -> N
     burst = np.zeros((1, RATE))
     burst[0, 4800:] = 0.5 * np.sin(2.0 * np.pi * 500.0 * np.arange(RATE - 4800) / RATE)
     plain, sagging = (drive(tmp_path, burst, shape="soft", drive_db=12.0, sag_pct=share)[0] for share in (0.0, 100.0))
-    first, late = slice(4800, 4800 + 96), slice(30000, 40000)
+    first, delay = slice(4800, 4800 + 96), slice(30000, 40000)
     assert decibels(np.abs(sagging[first]).max() / np.abs(plain[first]).max()) > -2.0
-    assert decibels(np.abs(sagging[late]).max() / np.abs(plain[late]).max()) < -4.0
+    assert decibels(np.abs(sagging[delay]).max() / np.abs(plain[delay]).max()) < -4.0
 
 
 # -- bits ------------------------------------------------------------------------------------
 
 
-def bits(folder: Path, signal: Signal, **params: object) -> Signal:
+def bits(folder: Path, signal: Signal, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "bits", "params": {"rate_hz": 48000.0, "bits": 24.0, **params}})
 
 
@@ -200,8 +202,8 @@ def test_a_full_scale_sine_has_its_bits_worth_of_noise(count: int, tmp_path: Pat
     tone = 0.99999 * np.sin(2.0 * np.pi * 997.0 * np.arange(4 * RATE) / RATE)[None, :]
     out = bits(tmp_path, tone, bits=count)
     error = out - tone
-    found = 10.0 * np.log10(np.mean(tone**2) / np.mean(error**2))
-    assert found == pytest.approx(6.02 * count + 1.76, abs=0.5)
+    result = 10.0 * np.log10(np.mean(tone**2) / np.mean(error**2))
+    assert result == pytest.approx(6.02 * count + 1.76, abs=0.5)
 
 
 def test_dither_frees_the_noise_of_the_signal(tmp_path: Path) -> None:
@@ -217,7 +219,7 @@ def test_dither_frees_the_noise_of_the_signal(tmp_path: Path) -> None:
 def test_companding_is_finer_for_quiet_sounds(tmp_path: Path) -> None:
     quiet = 0.02 * np.sin(2.0 * np.pi * 997.0 * np.arange(RATE) / RATE)[None, :]
     errors = [np.std(bits(tmp_path, quiet, bits=8.0, law=law) - quiet) for law in ("linear", "companded")]
-    assert decibels(errors[1] / errors[0]) < -10.0
+    assert decibels(float(errors[1] / errors[0])) < -10.0
 
 
 @pytest.mark.parametrize("smooth", ["hold", "straight", "band-limited"])

@@ -25,16 +25,16 @@ _SOURCE = Path(__file__).with_name("drag_source.py")
 
 @pytest.fixture
 def display() -> Iterator[Display]:
-    found = Display()
-    yield found
-    found.close()
+    result = Display()
+    yield result
+    result.close()
 
 
 @pytest.fixture
 def program(display: Display, tmp_path: Path) -> Iterator[Program]:
-    with running(display.environment(tmp_path)) as found:
-        found.ready()
-        yield found
+    with running(display.environment(tmp_path)) as result:
+        result.ready()
+        yield result
 
 
 def centre(program: Program, widget: str, across: float = 0.5) -> tuple[int, int]:
@@ -55,22 +55,22 @@ def test_the_window_is_there_and_quiet(program: Program, display: Display) -> No
 def test_mouse_wheel_and_keys(program: Program, display: Display) -> None:
     display.hand("mousemove", *centre(program, "window.desk.rows['harmonium']", 0.3), "click", 1)
     program.wait_for("workspace.selection.strip_id == 'harmonium'")
-    program.ask("window.ladder.add('drive')")
+    program.ask("window.path_view.add('drive')")
     program.wait_for("len(workspace.selection.strip.chain) > 0 and workspace.selection.stage_id in "
                      "[stage.id for stage in workspace.selection.strip.chain]")
     number = "workspace.selection.strip.stage(workspace.selection.stage_id).params['drive_db']"
     program.wait_for("window.bench.bars['drive_db'].isVisible()")
     before = program.ask(number)
-    place = centre(program, "window.bench.bars['drive_db']")
-    display.hand("mousemove", *place, "click", 4, "click", 4)
+    index = centre(program, "window.bench.bars['drive_db']")
+    display.hand("mousemove", *index, "click", 4, "click", 4)
     program.wait_for(f"{number} > {before}")
     wheeled = program.ask(number)
-    display.hand("mousemove", *place, "mousedown", 1, "mousemove_relative", 6, 0, "mousemove_relative", 20, 0,
+    display.hand("mousemove", *index, "mousedown", 1, "mousemove_relative", 6, 0, "mousemove_relative", 20, 0,
                  "mousemove_relative", 20, 0, "mouseup", 1)
     program.wait_for(f"{number} > {wheeled}")
     dragged = program.ask(number)
     # What is heard is changed by keys as well.
-    display.hand("mousemove", *centre(program, "window.ladder", 0.9), "click", 1)
+    display.hand("mousemove", *centre(program, "window.path_view", 0.9), "click", 1)
     display.hand("key", "space")
     program.wait_for("workspace.playback.state.playing")
     display.hand("key", "b")
@@ -88,9 +88,9 @@ def test_files_dragged_from_another_program(program: Program, display: Display, 
     try:
         display.hand("search", "--sync", "--onlyvisible", "--name", "Drag source", "windowraise", "windowmove", 20, 690)
         time.sleep(0.5)
-        found = display.hand("search", "--onlyvisible", "--name", "Drag source", "getwindowgeometry")
-        x, y = map(int, re.search(r"Position: (-?\d+),(-?\d+)", found).groups())  # type: ignore[union-attr]
-        to_x, to_y = centre(program, "window.ladder")
+        result = display.hand("search", "--onlyvisible", "--name", "Drag source", "getwindowgeometry")
+        x, y = map(int, re.search(r"Position: (-?\d+),(-?\d+)", result).groups())
+        to_x, to_y = centre(program, "window.path_view")
         display.hand("mousemove", x + 40, y + 40, "mousedown", 1)
         for step in range(1, 21):
             display.hand("mousemove", x + 40 + (to_x - x - 40) * step // 20, y + 40 + (to_y - y - 40) * step // 20)
@@ -152,7 +152,7 @@ def test_a_file_named_beside_unsaved_work_is_opened_as_well(display: Display, tm
     with running(environment) as program:
         program.ready()
         program.ask("workspace.sessions.document.commit('Tempo', lambda session: session.with_(tempo=77.0))")
-        program.wait_for("workspace.sessions.edits._autosave.file.exists()")
+        program.wait_for("workspace.sessions.edits.autosave.file.exists()")
         program.process.kill()
     named = tmp_path / "other.ember"
     shutil.copytree(DEMO.parent, tmp_path / "demo")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -34,7 +36,7 @@ def noise(frames: int = 8000, channels: int = 2) -> Samples:
     return 0.15 * np.random.default_rng(5).standard_normal((channels, frames))
 
 
-def noisy(kind: StageKind) -> dict[str, object]:
+def noisy(kind: StageKind) -> dict[str, Any]:
     """Values with every switch on, so that noises run."""
     return {p.id: True for p in kind.parameters if isinstance(p, Switch)}
 
@@ -87,7 +89,7 @@ def test_blocks_do_not_matter(kind: StageKind, block: int) -> None:
 def test_stereo_is_two_monos(kind: StageKind) -> None:
     signal = noise()
     # Linked channels share a detector; the two walls of a groove lean to opposite sides; rooms are wide.
-    apart: dict[str, object] = {name: value for name, value in (("linked", False), ("tracing_pct", 0.0),
+    apart: dict[str, Any] = {name: value for name, value in (("linked", False), ("tracing_pct", 0.0),
                                                                 ("spread_pct", 0.0)) if name in kind.defaults()}
     stereo = run(kind, signal, apart)
     for channel in range(2):
@@ -110,7 +112,7 @@ def test_silence_stays_silent(kind: StageKind) -> None:
 def test_bad_samples_neither_pass_nor_stick(kind: StageKind) -> None:
     signal = noise(20000)
     # An echo answers a loud sound as well, but not for long.
-    short: dict[str, object] = {"tap1_time_ms": 5.0} if kind.kind == "echo" else {}
+    short: dict[str, Any] = {"tap1_time_ms": 5.0} if kind.kind == "echo" else {}
     clean = run(kind, signal, short)
     bad = signal.copy()
     bad[:, 100] = np.nan
@@ -129,9 +131,9 @@ def test_claimed_transparency_and_latency(kind: StageKind, factor: int) -> None:
     time = np.arange(24000) / RATE
     signal = 0.2 * sum(np.sin(2 * np.pi * f * time + f) for f in (100.0, 997.0, 6000.0))[None, :]
     stage = StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))
-    late = Chain(Setup(RATE, 1, 64, factor), [stage]).latency
+    delay = Chain(Setup(RATE, 1, 64, factor), [stage]).latency
     out = run(kind, signal, kind.rest, factor=factor)
-    error = out[0, late + 4000:] - signal[0, 4000:signal.shape[1] - late]
+    error = out[0, delay + 4000:] - signal[0, 4000:signal.shape[1] - delay]
     assert np.abs(np.sqrt(np.mean(error**2))) < 10.0 ** (-100.0 / 20.0)
 
 
@@ -140,7 +142,7 @@ def test_every_choice_and_extreme_runs(kind: StageKind) -> None:
     signal = noise(3000)
     for parameter in kind.parameters:
         if isinstance(parameter, Option):
-            values = [parameter.value_at(place) for place in range(len(parameter.choices))]
+            values = [parameter.value_at(index) for index in range(len(parameter.choices))]
         elif isinstance(parameter, Number):
             values = [parameter.minimum, parameter.maximum]
             values += [None] * bool(parameter.unset_word)
@@ -234,8 +236,8 @@ def test_bypass_passes_the_input_through_with_the_same_latency(kind: StageKind) 
     chain = Chain(Setup(RATE, 2, 6000, 8), [StageSettings(id="a", kind=kind.kind, on=False, params=kind.defaults())])
     out = signal.copy()
     chain.process(out)
-    late = chain.latency
-    assert np.array_equal(out[:, late:], signal[:, :6000 - late])
+    delay = chain.latency
+    assert np.array_equal(out[:, delay:], signal[:, :6000 - delay])
 
 
 @every_stage
@@ -245,8 +247,8 @@ def test_dry_beside_wet_is_in_step(kind: StageKind) -> None:
     signal = noise(12000)
     both = run(kind, signal, kind.rest, dry_db=0.0)
     stage = StageSettings(id="a", kind=kind.kind, params=kind.complete(kind.rest))
-    late = Chain(Setup(RATE, 2, 64, 8), [stage]).latency
-    tone = np.fft.rfft(both[0, late + 2000:late + 6000]) / np.fft.rfft(signal[0, 2000:6000])
+    delay = Chain(Setup(RATE, 2, 64, 8), [stage]).latency
+    tone = np.fft.rfft(both[0, delay + 2000:delay + 6000]) / np.fft.rfft(signal[0, 2000:6000])
     in_band = np.fft.rfftfreq(4000, 1 / RATE) < 15000
     assert np.median(np.abs(tone[in_band])) == pytest.approx(2.0, abs=0.01)
 
@@ -269,9 +271,9 @@ def test_mix_is_a_share_of_the_stage_and_the_rest_dry(kind: StageKind) -> None:
     chain = Chain(Setup(RATE, 2, 4096, 2), [stage])
     out = signal.copy()
     chain.process(out)
-    late = chain.latency
+    delay = chain.latency
     wet = run(kind, signal, block=4096, factor=2)
-    dry = np.concatenate((np.zeros((2, late)), signal), axis=1)[:, :4096]
+    dry = np.concatenate((np.zeros((2, delay)), signal), axis=1)[:, :4096]
     assert np.abs(out - 0.25 * wet - 0.75 * dry).max() < 1e-12
 
 

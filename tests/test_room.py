@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,7 +12,7 @@ from scipy.signal import butter, sosfilt
 from tones import RATE, Signal, decibels, process
 
 
-def room(folder: Path, signal: Signal, **params: object) -> Signal:
+def room(folder: Path, signal: Signal, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "room", "params": {"direct": False, "level_db": 0.0, **params}})
 
 

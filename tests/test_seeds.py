@@ -37,11 +37,11 @@ def noisy(kind: str, stage_id: str = "") -> StageSettings:
 def noise_of(session: Session, strip_id: str, seconds: float = 1.0) -> Samples:
     """What comes out of a strip that gets nothing."""
     graph = Graph(session, GraphSettings(1, 4096))
-    node, found = graph.nodes[strip_id], []
+    node, result = graph.nodes[strip_id], []
     for start in range(0, round(seconds * RATE), 4096):
         graph.process([(start, 4096)], 4096)
-        found.append(node.out(4096).copy())
-    return np.concatenate(found, axis=1)
+        result.append(node.out(4096).copy())
+    return np.concatenate(result, axis=1)
 
 
 def test_ten_thousand_names_have_seeds_of_their_own() -> None:

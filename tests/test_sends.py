@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -58,7 +59,7 @@ def run(session: Session, frames: int = 24000, oversample: int = 4) -> Samples:
     return out[:, graph.latency:]
 
 
-def alone(session: Session, strip_id: str, **changes: object) -> Session:
+def alone(session: Session, strip_id: str, **changes: Any) -> Session:
     return edit_strip(session, strip_id, lambda strip: strip.with_(**changes))
 
 
@@ -82,10 +83,10 @@ def test_before_the_fader_the_fader_does_not_matter(session: Session) -> None:
 def test_what_is_sent_arrives_in_step(session: Session) -> None:
     stage = new_stage("drive")
     rest = replace_stage(stage, params=stage_kind("drive").complete(stage_kind("drive").rest or {}))
-    late = add_stage(alone(session, "b", mute=True), "effect", rest)
+    delay = add_stage(alone(session, "b", mute=True), "effect", rest)
     dry = run(alone(remove_send(session, "a", "effect"), "b", mute=True))
     # Noise has highs that the half-band filters take: what is compared lies below them.
-    difference = np.fft.rfft(run(late)[0] - dry[0] * (1.0 + 10.0 ** (-6.0 / 20.0)))[:8000]
+    difference = np.fft.rfft(run(delay)[0] - dry[0] * (1.0 + 10.0 ** (-6.0 / 20.0)))[:8000]
     assert np.abs(difference).max() < 1e-3 * np.abs(np.fft.rfft(dry[0])[:8000]).max()
 
 
@@ -119,12 +120,12 @@ def test_sessions_hold_sends(session: Session, tmp_path: Path) -> None:
     session = set_send(alone(session, "b", bypass=True), "a", Send(to="effect", level_db=-3.0, pre=True))
     write_session(session, tmp_path / "a.ember")
     assert read_session(tmp_path / "a.ember") == session
-    found = session_to_object(session, tmp_path)
-    found["version"] = 2
-    for strip in found["strips"]:
+    result = session_to_object(session, tmp_path)
+    result["version"] = 2
+    for strip in result["strips"]:
         del strip["sends"], strip["bypass"]
-    del found["links"]
-    (tmp_path / "old.ember").write_text(json.dumps(found))
+    del result["links"]
+    (tmp_path / "old.ember").write_text(json.dumps(result))
     assert read_session(tmp_path / "old.ember").strip("a").sends == ()
 
 
@@ -133,20 +134,20 @@ def test_sessions_hold_sends(session: Session, tmp_path: Path) -> None:
     ([{"to": "effect"}, {"to": "effect"}], r"strips\[0\]\.sends: two sends go to one bus"),
     ([{"to": "effect", "level_db": 40}], r"strips\[0\]\.sends\[0\]\.level_db: must lie between"),
 ])
-def test_odd_sends_are_named(sends: list[object], words: str, session: Session, tmp_path: Path) -> None:
-    found = session_to_object(session, tmp_path)
-    found["strips"][0]["sends"] = sends
-    (tmp_path / "a.ember").write_text(json.dumps(found))
+def test_odd_sends_are_named(sends: list[Any], words: str, session: Session, tmp_path: Path) -> None:
+    result = session_to_object(session, tmp_path)
+    result["strips"][0]["sends"] = sends
+    (tmp_path / "a.ember").write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match=words):
         read_session(tmp_path / "a.ember")
 
 
 def test_a_circle_through_a_send_is_named(session: Session, tmp_path: Path) -> None:
     session = add_bus(session, "Other", "effect")
-    found = session_to_object(session, tmp_path)
-    place = next(at for at, strip in enumerate(found["strips"]) if strip["id"] == "effect")
-    found["strips"][place]["sends"] = [{"to": next(s["id"] for s in found["strips"] if s["name"] == "Other")}]
-    (tmp_path / "a.ember").write_text(json.dumps(found))
+    result = session_to_object(session, tmp_path)
+    index = next(at for at, strip in enumerate(result["strips"]) if strip["id"] == "effect")
+    result["strips"][index]["sends"] = [{"to": next(s["id"] for s in result["strips"] if s["name"] == "Other")}]
+    (tmp_path / "a.ember").write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match="the routing goes round in a circle"):
         read_session(tmp_path / "a.ember")
 
@@ -170,7 +171,7 @@ def test_sends_are_added_moved_and_taken_away(window: MainWindow) -> None:
     pick(window.desk.sends.menu(), "Bus")
     assert workspace.sessions.document.undo_label == "Send to Bus"
     bar = window.desk.sends.bars[bus]
-    bar._ask(-3.0, commit=True)
+    bar.ask(-3.0, commit=True)
     assert workspace.selection.strip.sends == (Send(to=bus, level_db=-3.0),)
     menu = QMenu()
     bar.menu_opening.emit(menu)

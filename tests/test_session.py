@@ -215,12 +215,12 @@ def test_published_schemas_agree_with_the_program(name: str, tmp_path: Path, ses
 
 
 def broken(change: dict[str, Any], **strip: Any) -> dict[str, Any]:
-    found = session_to_object(Session(strips=(master_strip(),)), Path("/"))
-    found["strips"][0] |= strip
-    return found | change
+    result = session_to_object(Session(strips=(master_strip(),)), Path("/"))
+    result["strips"][0] |= strip
+    return result | change
 
 
-@pytest.mark.parametrize(("found", "words"), [
+@pytest.mark.parametrize(("result", "words"), [
     (broken({"version": 9}), "version: 9 was written by a newer Yellow Ember"),
     (broken({"format": "other"}), "format: must be 'yellow-ember/session'"),
     (broken({"rate": "48k"}), "rate: must be a whole number, not \"48k\""),
@@ -235,9 +235,9 @@ def broken(change: dict[str, Any], **strip: Any) -> dict[str, Any]:
      r"strips\[0\].chain\[0\].params.speed_ips: must be one of 1.875, 3.75, 7.5, 15, 30, not 12"),
     (broken({}, id="boss"), "there must be one master"),
 ])
-def test_broken_sessions_are_refused_with_place_and_reason(found: dict[str, Any], words: str, tmp_path: Path) -> None:
+def test_broken_sessions_are_refused_with_place_and_reason(result: dict[str, Any], words: str, tmp_path: Path) -> None:
     path = tmp_path / "broken.ember"
-    path.write_text(json.dumps(found))
+    path.write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match=words) as error:
         read_session(path)
     assert "broken.ember" in str(error.value)
@@ -267,10 +267,10 @@ def test_missing_audio_is_found_again(tmp_path: Path, session: Session) -> None:
     deep = tmp_path / "moved" / "deeper"
     deep.mkdir(parents=True)
     (deep / "bass.wav").touch()
-    found = relocate(session, tmp_path)
-    assert [strip.name for strip in missing_audio(found)] == ["voice"]
-    assert found.strips[0].audio == deep / "bass.wav"
-    assert add_track(found, Path("/x/drum.wav")).strips[2].name == "drum"
+    result = relocate(session, tmp_path)
+    assert [strip.name for strip in missing_audio(result)] == ["voice"]
+    assert result.strips[0].audio == deep / "bass.wav"
+    assert add_track(result, Path("/x/drum.wav")).strips[2].name == "drum"
 
 
 def test_saving_into_a_folder_that_is_not_there(session: Session, tmp_path: Path) -> None:
@@ -373,9 +373,9 @@ def test_alignments_are_kept_by_name() -> None:
     values = stage_kind("tape").complete({"bias_db": (-0.5, 0.25), "azimuth_arcmin": 1.5})
     keep_alignment("Old deck", values)
     keep_alignment("Another", stage_kind("tape").defaults())
-    found = read_alignments()
-    assert set(found) == {"Old deck", "Another"}
-    assert found["Old deck"]["bias_db"] == (-0.5, 0.25)
+    result = read_alignments()
+    assert set(result) == {"Old deck", "Another"}
+    assert result["Old deck"]["bias_db"] == (-0.5, 0.25)
     drop_alignment("Another")
     assert set(read_alignments()) == {"Old deck"}
     alignments_file().write_text('{"format": "yellow-ember/alignments", "version": 1, '

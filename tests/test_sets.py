@@ -31,7 +31,7 @@ from yellow_ember.session.values.purposes import ANY_SOURCE, SET_SCOPES
 
 
 def named(name: str) -> StripSet:
-    return next(found for found in shipped_sets() if found.name == name)
+    return next(result for result in shipped_sets() if result.name == name)
 
 
 def kinds(session: Session, strip_id: str) -> list[str]:
@@ -39,14 +39,14 @@ def kinds(session: Session, strip_id: str) -> list[str]:
 
 
 def test_shipped_sets_are_whole() -> None:
-    assert {found.scope for found in shipped_sets()} == set(SET_SCOPES)
+    assert {result.scope for result in shipped_sets()} == set(SET_SCOPES)
     assert len(shipped_sets()) >= 8
-    for found in shipped_sets():
-        assert found.note.endswith(".")
-        places = [(part.where, part.source) for part in found.parts]
+    for result in shipped_sets():
+        assert result.note.endswith(".")
+        places = [(part.where, part.source) for part in result.parts]
         assert len(set(places)) == len(places)
-        wanted = StripKind.BUS if found.scope == "bus" else StripKind.MASTER
-        assert (wanted, ANY_SOURCE) in places
+        requested = StripKind.BUS if result.scope == "bus" else StripKind.MASTER
+        assert (requested, ANY_SOURCE) in places
 
 
 def test_strips_are_known_by_their_names(demo: Session) -> None:
@@ -56,16 +56,16 @@ def test_strips_are_known_by_their_names(demo: Session) -> None:
 
 
 def test_a_bus_set_goes_to_the_bus_and_what_feeds_it(demo: Session) -> None:
-    found = named("Rhythm on one deck")
-    chosen = parts_for(demo, found, "rhythm")
+    result = named("Rhythm on one deck")
+    chosen = parts_for(demo, result, "rhythm")
     assert set(chosen) == {"rhythm", "brushed-drums", "upright-bass"}
-    used = use_set(demo, found, chosen)
+    used = use_set(demo, result, chosen)
     assert kinds(used, "brushed-drums") == ["tape"]
     assert kinds(used, "upright-bass") == ["bands", "comp"]
     assert kinds(used, "rhythm") == ["tape"]
     assert used.strip("harmonium") == demo.strip("harmonium")
     assert used.strip("upright-bass").macros[0].name == "Growl"
-    assert used.strip("brushed-drums").match_db == found.parts[1].match_db != 0.0
+    assert used.strip("brushed-drums").match_db == result.parts[1].match_db != 0.0
     linked = named("Quarter-inch for all")
     used = use_set(demo, linked, parts_for(demo, linked, "band"))
     assert used.links[0].members == ("harmonium", "plucked-guitar")
@@ -73,8 +73,8 @@ def test_a_bus_set_goes_to_the_bus_and_what_feeds_it(demo: Session) -> None:
 
 
 def test_a_session_set_goes_everywhere_that_it_says(demo: Session) -> None:
-    found = named("A whole song on worn tape")
-    used = use_set(demo, found, parts_for(demo, found, MASTER))
+    result = named("A whole song on worn tape")
+    used = use_set(demo, result, parts_for(demo, result, MASTER))
     assert kinds(used, MASTER) == ["tape", "wear"]
     assert all(strip.chain for strip in used.strips if strip.audio)
     assert used.strip("band") == demo.strip("band")
@@ -93,6 +93,7 @@ def test_sets_of_one_s_own(demo: Session, tmp_path: Path) -> None:
         (StripKind.BUS, ANY_SOURCE), (StripKind.TRACK, "bass")]
     kept = keep_set(mine)
     assert own_sets()[0][0].name == "Mine"
+    assert kept.path is not None
     again = read_set(kept.path)
     renamed = edit_strip(demo, "plucked-guitar", lambda strip: strip.with_(name="Second bass"))
     used = use_set(renamed, again, parts_for(renamed, again, "band"))
@@ -111,10 +112,10 @@ def test_sets_of_one_s_own(demo: Session, tmp_path: Path) -> None:
     ({"parts": [{"where": "aisle", "stages": []}]}, r"parts\[0\]\.where: must be one of track, bus, master"),
     ({"parts": [{"where": "bus", "stages": [{"kind": "lamp"}]}]}, r"parts\[0\]\.stages\[0\]\.kind"),
 ])
-def test_odd_sets_are_named(change: dict[str, object], words: str, tmp_path: Path) -> None:
+def test_odd_sets_are_named(change: dict[str, Any], words: str, tmp_path: Path) -> None:
     write_set(named("Crushed twin"), tmp_path / "a.json")
-    found = json.loads((tmp_path / "a.json").read_text()) | change
-    (tmp_path / "a.json").write_text(json.dumps(found))
+    result = json.loads((tmp_path / "a.json").read_text()) | change
+    (tmp_path / "a.json").write_text(json.dumps(result))
     with pytest.raises(SessionFileError, match=words):
         read_set(tmp_path / "a.json")
 
@@ -131,7 +132,7 @@ def sets(window: MainWindow) -> SetWindow:
 
 
 def choose(sets: SetWindow, name: str) -> None:
-    sets.list.setCurrentRow(1 + [found.name for found in sets._sets].index(name))
+    sets.list.setCurrentRow(1 + [result.name for result in sets._sets].index(name))
 
 
 def test_a_set_is_heard_kept_and_matched(window: MainWindow, sets: SetWindow, qtbot: Any) -> None:
@@ -173,7 +174,7 @@ def test_what_is_on_a_bus_is_saved_as_a_set(window: MainWindow, sets: SetWindow,
     monkeypatch.setattr("yellow_ember.app.tools.set_window.QInputDialog.getText", lambda *_a, **_k: next(answers))
     sets.buttons["Save the bus"].click()
     assert sets.state.text() == "none of these strips has a stage"
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     sets.buttons["Save the bus"].click()
     assert sets.state.text() == "Mine is saved"
     assert sets.list.item(sets.list.count() - 1).text().startswith("Mine  (yours)")

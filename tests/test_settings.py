@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QInputDialog, QMessageBox
 from processes import own_folders, running
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state import playback
-from yellow_ember.app.state.settings import MOST_RECENT, Settings, load_settings, save_settings, settings_file
+from yellow_ember.app.state.settings import MAX_RECENT, Settings, load_settings, save_settings, settings_file
 from yellow_ember.app.tools import preset_browser
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.widgets.value_bar import ValueBar
@@ -68,7 +68,7 @@ def test_what_was_set_last_in_one_place_holds(fresh_file: Path) -> None:
     for number in range(20):
         first.remember(Path(f"/nowhere/{number}.ember"))
         save_settings(first)
-    assert len(load_settings().recent) == MOST_RECENT
+    assert len(load_settings().recent) == MAX_RECENT
 
 
 def test_settings_survive_a_kill(tmp_path: Path) -> None:
@@ -110,10 +110,10 @@ def browser(window: MainWindow) -> Iterator[PresetBrowser]:
     broken = own_folder() / "broken.json"
     broken.write_text("{")
     window.workspace.selection.select("upright-bass")
-    found = window.workspace.give(PresetBrowser, window)
-    found.show()
-    yield found
-    found.close()
+    result = window.workspace.give(PresetBrowser, window)
+    result.show()
+    yield result
+    result.close()
     for path in (*(preset.path for preset in kept), broken):
         if path is not None:
             path.unlink(missing_ok=True)
@@ -182,17 +182,17 @@ def test_a_typed_value_that_is_none_stays_to_be_mended(qtbot: Any) -> None:
     heard: list[str] = []
     bar.refused.connect(heard.append)
     bar.edit("1o")
-    editor = bar._editor
+    editor = bar.editor
     assert editor is not None
     qtbot.waitUntil(editor.hasFocus, timeout=3000)
     editor.returnPressed.emit()
-    assert bar._editor is editor, "it is still open"
+    assert bar.editor is editor, "it is still open"
     assert editor.text() == "1o"
     assert len(heard) == 1
     assert "Drive" in heard[0]
     editor.setText("10")
     editor.returnPressed.emit()
-    assert bar._editor is None
+    assert bar.editor is None
     assert bar.value == 10.0
 
 

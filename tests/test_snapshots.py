@@ -35,7 +35,7 @@ from yellow_ember.session.edits.snapshot_edits import (
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.model import Session, new_stage
-from yellow_ember.session.values.snapshots import copy_stage
+from yellow_ember.session.values.snapshots import Snapshot, copy_stage
 
 BASS = "upright-bass"
 
@@ -47,17 +47,24 @@ def session(demo: Session) -> Session:
     return take_snapshot(demo, "strip", BASS, 0)
 
 
-def edited(session: Session, name: str, value: object) -> Session:
+def snapshot(session: Session, scope: str, owner: str, index: int) -> Snapshot:
+    """The snapshot that is there."""
+    result = find_snapshot(session, scope, owner, index)
+    assert result is not None
+    return result
+
+
+def edited(session: Session, name: str, value: Any) -> Session:
     return set_parameter(session, BASS, session.strip(BASS).chain[0].id, name, value)
 
 
 def words(session: Session, first: int, second: int, scope: str = "strip", owner: str = BASS) -> list[str]:
-    old, new = (find_snapshot(session, scope, owner, place) for place in (first, second))
+    old, new = (snapshot(session, scope, owner, index) for index in (first, second))
     return snapshot_words(old, new, {strip.id: strip.name for strip in session.strips})
 
 
 def test_a_snapshot_brings_back_what_was(session: Session) -> None:
-    first = find_snapshot(session, "strip", BASS, 0)
+    first = snapshot(session, "strip", BASS, 0)
     changed = edit_strip(edited(session, "drive_db", 30.0), BASS, lambda strip: strip.with_(volume_db=-20.0))
     assert is_now(session, first)
     assert not is_now(changed, first)
@@ -72,11 +79,11 @@ def test_a_bus_with_its_tracks_and_the_session(session: Session) -> None:
     assert owner_of(session, "bus", "rhythm") == "rhythm"
     assert owner_of(session, "session", BASS) == ""
     session = take_snapshot(take_snapshot(session, "bus", "rhythm", 2), "session", "", 7)
-    bus = find_snapshot(session, "bus", "rhythm", 2)
+    bus = snapshot(session, "bus", "rhythm", 2)
     assert {state.strip_id for state in bus.states} == {"rhythm", "brushed-drums", BASS}
     changed = edited(edit_strip(session, "brushed-drums", lambda strip: strip.with_(volume_db=-30.0)), "drive_db", 1.0)
     assert recall(changed, bus).with_(snapshots=()) == session.with_(snapshots=())
-    everything = find_snapshot(session, "session", "", 7)
+    everything = snapshot(session, "session", "", 7)
     assert recall(changed, everything).with_(snapshots=()) == session.with_(snapshots=())
     gone = remove_strip(session, "brushed-drums")
     assert find_snapshot(gone, "bus", "rhythm", 2) is not None
@@ -91,8 +98,8 @@ def test_differences_are_told_in_words(session: Session) -> None:
     changed = edit_stage(changed, BASS, eq.id, lambda stage: replace_stage(stage, on=False, mix_pct=60.0))
     changed = take_snapshot(changed, "strip", BASS, 1)
     assert words(changed, 0, 1) == ["Saturation: shape Soft clip to Triode, drive +4.5 dB, tone open to 3.00 kHz; "
-                                    "Equaliser: bypassed, mix -40 %"]
-    assert words(changed, 1, 0) == ["Saturation: shape Triode to Soft clip, drive -4.5 dB, tone 3.00 kHz to open; "
+                                    "Equaliser: bypassed, mix \u221240 %"]
+    assert words(changed, 1, 0) == ["Saturation: shape Triode to Soft clip, drive \u22124.5 dB, tone 3.00 kHz to open; "
                                     "Equaliser: switched on, mix +40 %"]
     other = add_stage(remove_stage(changed, BASS, eq.id), BASS, new_stage("tape"))
     assert words(take_snapshot(other, "strip", BASS, 2), 1, 2) == ["without Equaliser; with Tape machine"]
@@ -116,7 +123,7 @@ def test_one_stage_is_copied_from_one_to_another(session: Session) -> None:
     changed = take_snapshot(edited(session, "drive_db", 30.0), "strip", BASS, 1)
     eq = changed.strip(BASS).chain[1].id
     changed = take_snapshot(remove_stage(changed, BASS, eq), "strip", BASS, 2)
-    first, second, third = (find_snapshot(changed, "strip", BASS, place) for place in range(3))
+    first, second, third = (snapshot(changed, "strip", BASS, index) for index in range(3))
     drive = second.states[0].chain[0].id
     into = copy_stage(second, first, BASS, drive)
     assert into.states[0].chain[0].params["drive_db"] == 30.0
@@ -127,10 +134,10 @@ def test_one_stage_is_copied_from_one_to_another(session: Session) -> None:
 
 
 def test_sessions_hold_snapshots(session: Session, tmp_path: Path) -> None:
-    first = find_snapshot(session, "strip", BASS, 0)
+    first = snapshot(session, "strip", BASS, 0)
     session = edit_snapshot(session, first, lambda old: replace(old, name="Verse", note="Calmer."))
     session = take_snapshot(take_snapshot(session, "bus", "rhythm", 4), "session", "", 1)
-    assert find_snapshot(take_snapshot(session, "strip", BASS, 0), "strip", BASS, 0).name == "Verse"
+    assert snapshot(take_snapshot(session, "strip", BASS, 0), "strip", BASS, 0).name == "Verse"
     write_session(session, tmp_path / "a.ember")
     assert read_session(tmp_path / "a.ember") == session
     for change, told in (({"owner": "nobody"}, r"snapshots\[0\]\.owner: 'nobody' is no strip"),
@@ -138,14 +145,14 @@ def test_sessions_hold_snapshots(session: Session, tmp_path: Path) -> None:
                          ({"scope": "room"}, r"snapshots\[0\]\.scope: must be one of strip, bus, session"),
                          ({"states": [{"strip": BASS, "chain": [{"kind": "lamp"}]}]},
                           r"snapshots\[0\]\.states\[0\]\.chain\[0\]\.kind")):
-        found = session_to_object(session, tmp_path)
-        found["snapshots"][0] |= change
-        (tmp_path / "b.ember").write_text(json.dumps(found))
+        result = session_to_object(session, tmp_path)
+        result["snapshots"][0] |= change
+        (tmp_path / "b.ember").write_text(json.dumps(result))
         with pytest.raises(SessionFileError, match=told):
             read_session(tmp_path / "b.ember")
-    found = session_to_object(session, tmp_path) | {"version": 3}
-    del found["snapshots"]
-    (tmp_path / "old.ember").write_text(json.dumps(found))
+    result = session_to_object(session, tmp_path) | {"version": 3}
+    del result["snapshots"]
+    (tmp_path / "old.ember").write_text(json.dumps(result))
     assert read_session(tmp_path / "old.ember").snapshots == ()
 
 
@@ -154,17 +161,19 @@ def test_sessions_hold_snapshots(session: Session, tmp_path: Path) -> None:
 
 def pick(menu: QMenu, *texts: str) -> None:
     for text in texts[:-1]:
-        menu = next(action for action in menu.actions() if action.text() == text).menu()
+        below = next(action for action in menu.actions() if action.text() == text).menu()
+        assert below is not None
+        menu = below
     next(action for action in menu.actions() if action.text() == texts[-1]).trigger()
 
 
 def test_snapshots_are_taken_and_heard_at_equal_loudness(window: MainWindow, qtbot: Any) -> None:
     workspace, row = window.workspace, window.balance.snapshots
     workspace.selection.select(BASS)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     measured(qtbot, window)
     row.buttons[0].click()
-    window.bench.bars["drive_db"]._ask(36.0, commit=True)
+    window.bench.bars["drive_db"].ask(36.0, commit=True)
     measured(qtbot, window)
     hot_match = workspace.selection.strip.match_db
     row.buttons[1].click()
@@ -176,7 +185,7 @@ def test_snapshots_are_taken_and_heard_at_equal_loudness(window: MainWindow, qtb
     first = workspace.measurer.latest(BASS)
     assert first.after.integrated_lufs + workspace.selection.strip.match_db == pytest.approx(
         first.before.integrated_lufs, abs=0.1)
-    assert "drive -24.0 dB" in workspace.messages.all[-1].text
+    assert "drive \u221224.0 dB" in workspace.messages.all[-1].text
     assert workspace.sessions.document.undo_label == "Snapshot 1"
     row.use(1)
     assert workspace.selection.strip.match_db == pytest.approx(hot_match, abs=0.05)
@@ -192,12 +201,12 @@ def test_a_snapshot_of_one_strip_moves_no_linked_one(window: MainWindow) -> None
     workspace, row = window.workspace, window.balance.snapshots
     workspace.selection.choose_only(BASS)
     workspace.selection.choose_also("brushed-drums")
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     workspace.sessions.document.commit("Link", lambda _: link_strips(workspace.sessions.session,
                                                                      workspace.selection.chosen))
     workspace.selection.choose_only(BASS)
     row.take(0)
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     drums = workspace.sessions.session.strip("brushed-drums")
     assert drums.chain[0].params["drive_db"] == 30.0
     row.use(0)
@@ -209,12 +218,12 @@ def test_names_notes_and_single_stages(window: MainWindow, monkeypatch: pytest.M
     workspace, row = window.workspace, window.balance.snapshots
     workspace.selection.select(BASS)
     for kind in ("drive", "bits"):
-        window.ladder.add(kind)
+        window.path_view.add(kind)
     row.take(0)
     workspace.selection.select(BASS, workspace.selection.strip.chain[0].id)
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     workspace.selection.select(BASS, workspace.selection.strip.chain[1].id)
-    window.bench.bars["bits"]._ask(5.0, commit=True)
+    window.bench.bars["bits"].ask(5.0, commit=True)
     row.take(1)
     answers = iter((("Chorus", True), ("Louder than the verse.", True)))
     monkeypatch.setattr("yellow_ember.app.panels.snapshot_row.QInputDialog.getText", lambda *_a, **_k: next(answers))
@@ -242,7 +251,7 @@ def test_the_whole_session_goes_back_and_forth(window: MainWindow) -> None:
     row.take(0)
     for strip_id in (BASS, "harmonium"):
         workspace.selection.choose_only(strip_id)
-        window.ladder.add("tape")
+        window.path_view.add("tape")
     row.take(1)
     row.use(0)
     assert not any(strip.chain for strip in workspace.sessions.session.strips)

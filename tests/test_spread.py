@@ -38,15 +38,15 @@ def spread(window: MainWindow, qtbot: Any) -> Spread:
     workspace.sessions.document.commit("Drives", lambda _: session)
     workspace.selection.select(BASS)
     measured(qtbot, window)
-    found = workspace.give(Spread, window)
-    found.show()
-    qtbot.waitUntil(lambda: len(found.picture._lines) == 2, timeout=60000)
-    return found
+    result = workspace.give(Spread, window)
+    result.show()
+    qtbot.waitUntil(lambda: len(result.picture.lines) == 2, timeout=60000)
+    return result
 
 
 def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Spread, qtbot: Any) -> None:
     workspace, picture = window.workspace, spread.picture
-    places = {strip_id: middle_hz(found) for strip_id, _, _, found in picture._lines}
+    places = {strip_id: middle_hz(result) for strip_id, _, _, result in picture.lines}
     assert places[DRUMS] > 3.0 * places[BASS]
     assert picture.mark_at(DRUMS).x() > picture.mark_at(BASS).x()
     assert "added" in picture.accessibleDescription()
@@ -58,9 +58,9 @@ def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Sp
     assert drive.params["lean_db"] == pytest.approx(2.0, abs=0.3)
     assert workspace.sessions.document.undo_label == "Lean of Upright bass"
     measured(qtbot, window)
-    leaned = {strip_id: middle_hz(found) for strip_id, _, _, found in picture._lines}
+    leaned = {strip_id: middle_hz(result) for strip_id, _, _, result in picture.lines}
     assert abs(leaned[BASS] - places[BASS]) > 1.0, "the mark has moved with what is added"
-    spread.bars[DRUMS]._ask(-6.0, commit=True)
+    spread.bars[DRUMS].ask(-6.0, commit=True)
     assert workspace.sessions.session.strip(DRUMS).chain[0].params["lean_db"] == -6.0
     spread.view.setCurrentIndex(1)
     assert picture.view == 1
@@ -69,7 +69,7 @@ def test_strips_stand_side_by_side_and_are_leaned(window: MainWindow, spread: Sp
     assert workspace.sessions.session.strip(DRUMS).chain[0].params["lean_db"] == 0.0
     workspace.sessions.document.commit("Empty", lambda session: edit_strip(session, DRUMS,
                                                                            lambda strip: strip.with_(chain=())))
-    assert [strip_id for strip_id, *_ in picture._lines] == [BASS]
+    assert [strip_id for strip_id, *_ in picture.lines] == [BASS]
     spread.close()
 
 
@@ -105,12 +105,12 @@ def test_one_stage_is_matched_alone(window: MainWindow, qtbot: Any) -> None:
                                                                                                     12 * RATE)))
     workspace.selection.select(BASS)
     for kind in ("trim", "drive"):
-        window.ladder.add(kind)
+        window.path_view.add(kind)
     trim, drive = workspace.selection.strip.chain
     workspace.sessions.document.commit("Trim", lambda _: set_parameter(workspace.sessions.session, BASS, trim.id,
                                                                        "gain_db", -9.0))
     workspace.selection.select(BASS, drive.id)
-    window.ladder.match_chosen()
+    window.path_view.match_chosen()
     qtbot.waitUntil(lambda: workspace.sessions.document.undo_label == "Match Saturation", timeout=60000)
     assert workspace.selection.strip.chain[0].wet_db == 0.0
     assert stage_offset(lambda _share: None, workspace.sessions.session, BASS, drive.id) == pytest.approx(0.0, abs=0.1)
@@ -125,7 +125,7 @@ def test_the_mix_is_as_loud_with_a_chain_as_without(mutes: tuple[str, ...], demo
     for strip_id in mutes:
         session = edit_strip(session, strip_id, lambda strip: strip.with_(mute=True))
 
-    def loud(**changes: object) -> float:
+    def loud(**changes: Any) -> float:
         heard = edit_strip(session, BASS, lambda strip: strip.with_(**changes))
         return loudness(capture_strip(quiet, heard, MASTER, as_heard=True).after, RATE).integrated_lufs
 
@@ -145,7 +145,7 @@ def test_the_strip_is_matched_in_the_mix_from_the_panel(window: MainWindow, qtbo
     workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
                                                                                                     12 * RATE)))
     workspace.selection.select(BASS)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     measured(qtbot, window)
     window.balance.mix_button.click()
     qtbot.waitUntil(lambda: workspace.sessions.document.undo_label == "Match Upright bass in the mix", timeout=60000)

@@ -106,8 +106,8 @@ def test_without_widening_a_chain_keeps_its_channels() -> None:
 
 def test_prints_and_measurements_have_two_channels(demo: Session) -> None:
     session = with_stages(demo, "trim")
-    found = print_strip(lambda _: None, session, MONO, 48000, 2**30)
-    assert found.channels == 2
+    result = print_strip(lambda _: None, session, MONO, 48000, 2**30)
+    assert result.channels == 2
     measured = measure_strip(lambda _: None, session, MONO)
     # Constant-power law: a balance of 60 % takes as much from one side as it leaves on the other.
     assert measured.after.integrated_lufs < measured.before.integrated_lufs

@@ -57,7 +57,7 @@ def test_folders_that_cannot_be_written_are_said_once_and_stood_in_for(lost: str
         told = said(program)
         count = {"all": 4, "home": 4, "home unset": 0}.get(lost, 1)
         assert told.count("can't be written") == count
-        program.ask("workspace.selection.select('rhythm') or window.ladder.add('drive')")
+        program.ask("workspace.selection.select('rhythm') or window.path_view.add('drive')")
         program.wait_for("workspace.measurer.fresh('rhythm')")
         time.sleep(1.2)
         assert said(program).count("can't be") == count, "it is said once"
@@ -129,11 +129,11 @@ def test_no_display_and_no_reachable_one_are_said_in_a_line(tmp_path: Path) -> N
     environment = own_folders(tmp_path)
     del environment["QT_QPA_PLATFORM"]
     for display, words in (({}, "There is no display"), ({"DISPLAY": ":4711"}, "can't be reached")):
-        found = subprocess.run([sys.executable, "-m", "yellow_ember", "demo"], env=environment | display,
-                               capture_output=True, text=True, timeout=60, check=False)
-        assert found.returncode == 1
-        assert words in found.stderr
-        assert len(found.stderr.splitlines()) == 1
+        result = subprocess.run([sys.executable, "-m", "yellow_ember", "demo"], env=environment | display,
+                                capture_output=True, text=True, timeout=60, check=False)
+        assert result.returncode == 1
+        assert words in result.stderr
+        assert len(result.stderr.splitlines()) == 1
 
 
 def test_packages_are_named_by_the_libraries_they_hold() -> None:
@@ -152,7 +152,7 @@ def test_signals_keep_the_work_and_ask_nothing(number: signal.Signals, tmp_path:
     environment = own_folders(tmp_path)
     with running(environment) as program:
         program.ready()
-        program.ask("workspace.selection.select('rhythm') or window.ladder.add('drive')")
+        program.ask("workspace.selection.select('rhythm') or window.path_view.add('drive')")
         family = program.family()
         status, took, errors = program.end(number)
         assert (status, errors) == (0, "")
@@ -167,7 +167,7 @@ def test_nothing_runs_on_after_a_kill(delay: float, tmp_path: Path) -> None:
     with running(environment) as program:
         program.ready()
         program.ask("workspace.playback.toggle_play()")
-        program.ask("workspace.selection.select('rhythm') or window.ladder.add('tape')")
+        program.ask("workspace.selection.select('rhythm') or window.path_view.add('tape')")
         time.sleep(delay)
         family = program.family()
         assert len(family) >= 2

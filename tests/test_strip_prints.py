@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import os
 from pathlib import Path
 
@@ -19,7 +20,7 @@ from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
-from yellow_ember.session.values.model import Loop, Quality, Session, new_stage
+from yellow_ember.session.values.model import Loop, Quality, Session, Strip, new_stage
 
 RATE, BLOCK = 48000, 512
 STRIP = "upright-bass"
@@ -67,10 +68,10 @@ def test_an_edit_goes_back_to_live_without_a_click_and_a_new_print_takes_over(se
     edited = set_parameter(session, STRIP, stage.id, "record_db", 9.0)
     graph.update(edited)
     second = run(graph, RATE, len(first[0]))
-    assert node._player.chain_runs
+    assert node.player.chain_runs
     node.use_print(printed(edited))
     third = run(graph, RATE, len(first[0]) + len(second[0]))
-    assert not node._player.chain_runs
+    assert not node.player.chain_runs
     heard = np.concatenate((first, second, third), axis=1)
     live = [run(Graph(one, GraphSettings(2, BLOCK)), heard.shape[1]) for one in (session, edited)]
     steepest = max(np.abs(np.diff(one)).max() for one in live)
@@ -82,21 +83,21 @@ def test_an_edit_goes_back_to_live_without_a_click_and_a_new_print_takes_over(se
 
 
 def test_a_print_of_other_settings_is_not_played(session: Session) -> None:
-    found = printed(session)
+    result = printed(session)
     stage = session.strip(STRIP).chain[0]
     graph = Graph(set_parameter(session, STRIP, stage.id, "record_db", 9.0), GraphSettings(2, BLOCK))
-    graph.nodes[STRIP].use_print(found, at_once=True)
-    assert graph.nodes[STRIP]._player.chain_runs
+    graph.nodes[STRIP].use_print(result, at_once=True)
+    assert graph.nodes[STRIP].player.chain_runs
 
 
 def test_changing_one_s_mind_at_any_moment_does_no_harm(session: Session) -> None:
-    found, graph = printed(session), Graph(session, GraphSettings(2, BLOCK))
+    result, graph = printed(session), Graph(session, GraphSettings(2, BLOCK))
     live = run(Graph(session, GraphSettings(2, BLOCK)), 3 * RATE)
     rng = np.random.default_rng(4)
     heard = []
     for at in range(0, 3 * RATE, BLOCK):
         if rng.random() < 0.3:
-            graph.nodes[STRIP].use_print(found if rng.random() < 0.5 else None)
+            graph.nodes[STRIP].use_print(result if rng.random() < 0.5 else None)
         heard.append(graph.process([(at, BLOCK)], BLOCK).copy())
     difference = np.abs(np.concatenate(heard, axis=1) - live).max()
     assert difference < 0.02, "never more than what the tape forgets while it rests"
@@ -110,7 +111,7 @@ def test_what_a_print_depends_on(session: Session) -> None:
     stage = session.strip(STRIP).chain[0]
     assert names(set_parameter(session, STRIP, stage.id, "record_db", 1.0)) != (track, bus)
     for change, same in (({"volume_db": -3.0}, True), ({"match_db": -3.0}, True), ({"name": "Low"}, True)):
-        changed = names(edit_strip(session, STRIP, lambda strip, what=change: strip.with_(**what)))
+        changed = names(edit_strip(session, STRIP, functools.partial(Strip.with_, **change)))
         assert (changed[0] == track) is same
         assert (changed[1] == bus) is ("name" in change)
     muted = names(edit_strip(session, STRIP, lambda strip: strip.with_(mute=True)))
@@ -122,10 +123,10 @@ def test_what_a_print_depends_on(session: Session) -> None:
 
 
 def test_prints_are_found_again_and_bounded(session: Session) -> None:
-    found = printed(session)
-    assert find_print(session, STRIP, FRAMES) == found
+    result = printed(session)
+    assert find_print(session, STRIP, FRAMES) == result
     other = printed(session, "rhythm")
-    os.utime(found.data, (1.0, 1.0))
+    os.utime(result.data, (1.0, 1.0))
     trim_prints(other.data.stat().st_size)
     assert find_print(session, STRIP, FRAMES) is None
     assert find_print(session, "rhythm", FRAMES) == other
@@ -133,8 +134,8 @@ def test_prints_are_found_again_and_bounded(session: Session) -> None:
     (prints_folder() / "of nothing.json").write_text("{}")
     trim_prints(0)
     assert not list(prints_folder().iterdir())
-    found = printed(session)
-    found.data.write_bytes(b"half")
+    result = printed(session)
+    result.data.write_bytes(b"half")
     assert find_print(session, STRIP, FRAMES) is None
 
 
@@ -157,19 +158,19 @@ def test_what_is_heard_from_prints_is_what_is_printed(session: Session, tmp_path
 
 
     paper = soundfile.read(file, always_2d=True)[0].T
-    place = int(np.argmax(np.correlate(heard[0, :120000], paper[0, 24000:32000], "valid"))) - 24000
-    assert np.abs(heard[:, place:place + RATE] - paper).max() < SAME
+    index = int(np.argmax(np.correlate(heard[0, :120000], paper[0, 24000:32000], "valid"))) - 24000
+    assert np.abs(heard[:, index:index + RATE] - paper).max() < SAME
 
 
 def test_a_print_that_is_gone_is_said_and_the_strip_runs_live(session: Session) -> None:
-    found = printed(session)
-    found.data.unlink()
+    result = printed(session)
+    result.data.unlink()
     words: list[str] = []
     client = EngineClient(DeviceSettings(SILENT_CARD, 256), words.append)
     try:
         client.set_session(session)
         wait_until(lambda: client.poll().latency > 0)
-        client.use_prints((found,))
+        client.use_prints((result,))
         wait_until(lambda: client.poll() and words)
         assert "can't be played" in words[0]
     finally:

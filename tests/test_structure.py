@@ -15,14 +15,14 @@ SOURCE = Path(__file__).parents[1] / "src"
 
 def imports_of(path: Path, modules: set[str]) -> set[str]:
     """The modules of ours that a file imports, for types alone as well."""
-    found = set()
+    result = set()
     for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         if isinstance(node, ast.Import):
-            found |= {alias.name for alias in node.names}
+            result |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module is not None:
             inside = {f"{node.module}.{alias.name}" for alias in node.names}
-            found |= inside & modules or {node.module}
-    return found & modules
+            result |= inside & modules or {node.module}
+    return result & modules
 
 
 def module_of(path: Path) -> str:
@@ -46,17 +46,17 @@ def test_nothing_outside_the_processing_is_keyed_by_a_parameter_s_or_stage_s_nam
     shared = {value.id for value in (*STAGE_VALUES, *STRIP_VALUES, SEND_LEVEL)}
     own = {parameter.id for kind in STAGES for parameter in kind.parameters if "_" in parameter.id} - shared
     kinds = {kind.kind for kind in STAGES}
-    found = []
+    result = []
     for path in SOURCE.rglob("*.py"):
         if "dsp" in path.relative_to(SOURCE).parts or path.name == "migrations.py":
             continue
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.Constant) and node.value in own:
-                found.append(f"{path.name}:{node.lineno} {node.value}")
+                result.append(f"{path.name}:{node.lineno} {node.value}")
             if isinstance(node, ast.Compare) and ast.unparse(node.left).endswith(".kind"):
-                found += [f"{path.name}:{node.lineno} {other.value}" for other in node.comparators
-                          if isinstance(other, ast.Constant) and other.value in kinds]
-    assert found == []
+                result += [f"{path.name}:{node.lineno} {other.value}" for other in node.comparators
+                           if isinstance(other, ast.Constant) and other.value in kinds]
+    assert result == []
 
 
 def test_every_stage_says_what_is_in_front_and_what_suits_it() -> None:
@@ -65,3 +65,11 @@ def test_every_stage_says_what_is_in_front_and_what_suits_it() -> None:
         assert set(kind.neighbours) <= kinds - {kind.kind}, kind.kind
         assert kind.neighbours, kind.kind
         assert kind.drive is None or kind.drive in kind.front, kind.kind
+
+
+def test_tests_hardly_use_private_names() -> None:
+    """What a test needs is something that a view needs too, or it tests how instead of what."""
+    used = [f"{path.name}:{node.lineno} {node.attr}" for path in Path(__file__).parent.glob("*.py")
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+            if isinstance(node, ast.Attribute) and node.attr.startswith("_") and not node.attr.startswith("__")]
+    assert len(used) < 40, used

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -12,7 +13,7 @@ from tones import RATE, Signal, decibels, process
 TIME = np.arange(4 * RATE) / RATE
 
 
-def sway(folder: Path, signal: Signal, **params: object) -> Signal:
+def sway(folder: Path, signal: Signal, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "sway", "params": params})
 
 
@@ -30,10 +31,10 @@ def rate_of(curve: Signal) -> float:
     return float(np.fft.rfftfreq(1 << 14, 0.01)[np.argmax(spectrum)])
 
 
-@pytest.mark.parametrize(("params", "wanted"), [({"rate_hz": 3.0}, 3.0), ({"note": "1/8"}, 4.0)])
-def test_tremolo_swells_at_its_rate_or_in_time(params: dict[str, object], wanted: float, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("params", "requested"), [({"rate_hz": 3.0}, 3.0), ({"note": "1/8"}, 4.0)])
+def test_tremolo_swells_at_its_rate_or_in_time(params: dict[str, Any], requested: float, tmp_path: Path) -> None:
     curve = level(sway(tmp_path, tone(1000.0), effect="tremolo", depth_pct=50.0, **params)[0])
-    assert rate_of(10.0 ** (curve / 20.0)) == pytest.approx(wanted, abs=0.05)
+    assert rate_of(10.0 ** (curve / 20.0)) == pytest.approx(requested, abs=0.05)
     assert curve.max() == pytest.approx(0.0, abs=0.1)
     assert curve.min() == pytest.approx(-6.0, abs=0.4)
 

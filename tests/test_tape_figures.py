@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -41,11 +42,11 @@ THIN_10K = (0.8, 0.9, -1.7, -3.6, -5.8)
 """Of the cartridge stock, whose coat is too thin for recorded depth to grow much as bias falls."""
 
 
-def distortion(folder: Path, **params: object) -> tuple[Signal, Signal, Signal]:
+def distortion(folder: Path, **params: Any) -> tuple[Signal, Signal, Signal]:
     """Output level over 0 VU, second and third harmonic in dB, for rising 1 kHz tones."""
-    found = harmonics(tape(folder, tones(1000.0, LEVELS), **params), 1000.0)
-    return (decibels(found[:, 0]) - REFERENCE_DBFS, decibels(found[:, 1] / found[:, 0]),
-            decibels(found[:, 2] / found[:, 0]))
+    result = harmonics(tape(folder, tones(1000.0, LEVELS), **params), 1000.0)
+    return (decibels(result[:, 0]) - REFERENCE_DBFS, decibels(result[:, 1] / result[:, 0]),
+            decibels(result[:, 2] / result[:, 0]))
 
 
 def maximum_output(level: Signal, third: Signal) -> float:
@@ -54,56 +55,56 @@ def maximum_output(level: Signal, third: Signal) -> float:
     return float(np.interp(THREE_PERCENT, third[above - 1:above + 1], level[above - 1:above + 1]))
 
 
-def third_at(level: Signal, third: Signal, wanted: float) -> float:
-    rising = slice(0, int(np.argmax(level > wanted)) + 1)
-    return float(np.interp(wanted, level[rising], third[rising]))
+def third_at(level: Signal, third: Signal, requested: float) -> float:
+    rising = slice(0, int(np.argmax(level > requested)) + 1)
+    return float(np.interp(requested, level[rising], third[rising]))
 
 
 def sensitivity(folder: Path, hz: float, bias: float, stock: str) -> float:
-    found = harmonics(tape(folder, tones(hz, QUIET), stock=stock, bias_db=bias), hz, 2)
-    return float(decibels(found[0, 0]))
+    result = harmonics(tape(folder, tones(hz, QUIET), stock=stock, bias_db=bias), hz, 2)
+    return float(decibels(result[0, 0]))
 
 
 @pytest.mark.parametrize("stock", STOCKS)
 def test_distortion_against_level(stock: str, tmp_path: Path) -> None:
-    wanted = STOCKS[stock]
+    requested = STOCKS[stock]
     level, second, third = distortion(tmp_path, stock=stock)
     mol = maximum_output(level, third)
-    assert mol == pytest.approx(wanted.mol, abs=1.0)
-    low, high = wanted.third_at_operating
+    assert mol == pytest.approx(requested.mol, abs=1.0)
+    low, high = requested.third_at_operating
     assert low <= 100.0 * 10.0 ** (third_at(level, third, 0.0) / 20.0) <= high
     slope = (THREE_PERCENT - third_at(level, third, mol - 6.0)) / 6.0
     assert 2.0 <= slope <= 3.0
     assert third_at(level, second, 0.0) <= -60.0
     saturated = harmonics(tape(tmp_path, tones(10000.0, np.arange(-12.0, 12.1, 1.0)), stock=stock), 10000.0, 2)
-    assert decibels(saturated[:, 0]).max() - REFERENCE_DBFS - mol == pytest.approx(wanted.saturated_10k, abs=1.5)
+    assert decibels(saturated[:, 0]).max() - REFERENCE_DBFS - mol == pytest.approx(requested.saturated_10k, abs=1.5)
 
 
 @pytest.mark.parametrize("stock", STOCKS)
 def test_distortion_against_bias(stock: str, tmp_path: Path) -> None:
     level, _, third = distortion(tmp_path, stock=stock)
     probe = maximum_output(level, third) - 10.0
-    found = {0.0: third_at(level, third, probe)}
+    result = {0.0: third_at(level, third, probe)}
     for bias in (-6.0, -4.0, -2.0, -1.5, -1.0, -0.5, 0.5, 1.0, 1.5, 2.0, 4.0):
         at_bias, _, third_there = distortion(tmp_path, stock=stock, bias_db=bias)
-        found[bias] = third_at(at_bias, third_there, probe)
-    assert found[-6.0] == pytest.approx(STOCKS[stock].third_by_bias[0], abs=4.0)
-    assert found[-4.0] == pytest.approx(STOCKS[stock].third_by_bias[1], abs=4.0)
-    assert found[0.0] <= -54.0
-    assert -1.0 <= min(found, key=found.__getitem__) <= 1.0
+        result[bias] = third_at(at_bias, third_there, probe)
+    assert result[-6.0] == pytest.approx(STOCKS[stock].third_by_bias[0], abs=4.0)
+    assert result[-4.0] == pytest.approx(STOCKS[stock].third_by_bias[1], abs=4.0)
+    assert result[0.0] <= -54.0
+    assert -1.0 <= min(result, key=result.__getitem__) <= 1.0
 
 
 @pytest.mark.parametrize("stock", [*STOCKS, "gangway", "steward"])
 def test_sensitivity_against_bias(stock: str, tmp_path: Path) -> None:
     at_1k = STOCKS[stock].sensitivity_1k if stock in STOCKS else TYPICAL_1K
     at_10k = THIN_10K if stock == "steward" else SENSITIVITY_10K
-    for hz, wanted, tolerance in ((1000.0, at_1k, 0.7), (10000.0, at_10k, 1.0)):
+    for hz, requested, tolerance in ((1000.0, at_1k, 0.7), (10000.0, at_10k, 1.0)):
         aligned = sensitivity(tmp_path, hz, 0.0, stock)
-        found = [sensitivity(tmp_path, hz, bias, stock) - aligned for bias in BIASES]
-        assert found == pytest.approx(list(wanted), abs=tolerance)
+        result = [sensitivity(tmp_path, hz, bias, stock) - aligned for bias in BIASES]
+        assert result == pytest.approx(list(requested), abs=tolerance)
 
 
-def magnitude(folder: Path, hz: Signal, **params: object) -> Signal:
+def magnitude(folder: Path, hz: Signal, **params: Any) -> Signal:
     """Response in dB at 20 dB below operating level, each tone measured by itself in one long file."""
     length = RATE
     time = np.arange(length) / RATE
@@ -112,9 +113,9 @@ def magnitude(folder: Path, hz: Signal, **params: object) -> Signal:
     out = tape(folder, signal, **params)[0].reshape(len(hz), length)[:, RATE // 4:-RATE // 4]
     window = np.blackman(out.shape[1])
     time = time[RATE // 4:-RATE // 4]
-    found = [abs(np.sum(part * window * np.exp(-2j * np.pi * f * time))) * 2.0 / window.sum()
-             for part, f in zip(out, hz, strict=True)]
-    return decibels(np.array(found) / amplitude)
+    result = [abs(np.sum(part * window * np.exp(-2j * np.pi * f * time))) * 2.0 / window.sum()
+              for part, f in zip(out, hz, strict=True)]
+    return decibels(np.array(result) / amplitude)
 
 
 @pytest.mark.parametrize(("speed", "standard", "more"), [
@@ -133,14 +134,14 @@ def test_lined_up_response(speed: float, standard: str, more: dict[str, str], tm
 def test_head_bump_follows_speed(speed: float, tmp_path: Path) -> None:
     hz = np.geomspace(12.0, 400.0, 60) * speed / 15.0
     with_bump = magnitude(tmp_path, hz, speed_ips=speed)
-    found = with_bump - magnitude(tmp_path, hz, speed_ips=speed, bump_pct=0.0)
-    assert 40.0 <= hz[np.argmax(found)] * 15.0 / speed <= 80.0
-    assert 1.0 <= found.max() <= 2.5
-    assert -1.5 <= found.min() <= -0.5
-    assert hz[np.argmin(found)] / hz[np.argmax(found)] == pytest.approx(2.0, abs=0.4)
+    result = with_bump - magnitude(tmp_path, hz, speed_ips=speed, bump_pct=0.0)
+    assert 40.0 <= hz[np.argmax(result)] * 15.0 / speed <= 80.0
+    assert 1.0 <= result.max() <= 2.5
+    assert -1.5 <= result.min() <= -0.5
+    assert hz[np.argmin(result)] / hz[np.argmax(result)] == pytest.approx(2.0, abs=0.4)
 
 
-def weighted_noise(folder: Path, **params: object) -> float:
+def weighted_noise(folder: Path, **params: Any) -> float:
     """Noise in dB(A) against operating level, from ten seconds of silence."""
     out = tape(folder, np.zeros((1, 10 * RATE)), hiss=True, **params)[0]
     power = np.abs(np.fft.rfft(out)) ** 2 * 2.0 / out.size**2
@@ -151,10 +152,10 @@ def weighted_noise(folder: Path, **params: object) -> float:
     return float(decibels(rms) - (REFERENCE_DBFS - 10.0 * np.log10(2.0)))
 
 
-@pytest.mark.parametrize(("stock", "wanted"), [
+@pytest.mark.parametrize(("stock", "requested"), [
     *((stock, figures.noise_dba) for stock, figures in STOCKS.items()), ("gangway", -54.5), ("steward", -51.0)])
-def test_noise_by_stock(stock: str, wanted: float, tmp_path: Path) -> None:
-    assert weighted_noise(tmp_path, stock=stock) == pytest.approx(wanted, abs=2.0)
+def test_noise_by_stock(stock: str, requested: float, tmp_path: Path) -> None:
+    assert weighted_noise(tmp_path, stock=stock) == pytest.approx(requested, abs=2.0)
 
 
 @pytest.mark.parametrize(("speed", "standard", "more"), [

@@ -47,18 +47,18 @@ def level(signal: Signal, hz: float) -> float:
     ("coating_um", 8.0, 25.0, lambda c: 20.0 * np.log10(
         -np.expm1(-2.0 * np.pi * HZ / SPEED * 0.8 * c * 1e-6) / (2.0 * np.pi * HZ / SPEED * 0.8 * c * 1e-6)))])
 def test_every_loss_follows_its_formula(name: str, low: float, high: float, formula: Any, tmp_path: Path) -> None:
-    found = magnitude(tmp_path, HZ, **{name: high}) - magnitude(tmp_path, HZ, **{name: low})
-    assert np.abs(found - (formula(high) - formula(low))).max() < 0.5
+    result = magnitude(tmp_path, HZ, **{name: high}) - magnitude(tmp_path, HZ, **{name: low})
+    assert np.abs(result - (formula(high) - formula(low))).max() < 0.5
 
 
 @pytest.mark.parametrize("stock", ["gangway", "steward"])
 def test_the_two_small_stocks(stock: str, tmp_path: Path) -> None:
     """Ours to define: they distort earlier than the studio stocks, in the same way."""
-    found, second, third = distortion(tmp_path, stock=stock)
-    mol = maximum_output(found, third)
+    result, second, third = distortion(tmp_path, stock=stock)
+    mol = maximum_output(result, third)
     assert 4.5 <= mol <= 9.0
-    assert 2.0 <= (20.0 * np.log10(0.03) - third_at(found, third, mol - 6.0)) / 6.0 <= 3.2
-    assert third_at(found, second, 0.0) <= -60.0
+    assert 2.0 <= (20.0 * np.log10(0.03) - third_at(result, third, mol - 6.0)) / 6.0 <= 3.2
+    assert third_at(result, second, 0.0) <= -60.0
 
 
 @pytest.mark.parametrize(("speed", "more"), [(3.75, 5.1), (1.875, 5.3)])
@@ -99,12 +99,12 @@ def test_lined_up_at_slow_speeds(speed: float, tmp_path: Path) -> None:
 
 def test_monitor_paths(tmp_path: Path) -> None:
     loud = tones(1000.0, np.array([0.0]))
-    found = {monitor: harmonics(tape(tmp_path, loud, monitor=monitor, record_db=6.0, play_db=-6.0), 1000.0)[0]
-             for monitor in ("input", "sync", "play")}
-    assert decibels(found["input"][2] / found["input"][0]) < -100.0
-    assert decibels(found["input"][0]) == pytest.approx(0.0, abs=0.05)
+    result = {monitor: harmonics(tape(tmp_path, loud, monitor=monitor, record_db=6.0, play_db=-6.0), 1000.0)[0]
+              for monitor in ("input", "sync", "play")}
+    assert decibels(result["input"][2] / result["input"][0]) < -100.0
+    assert decibels(result["input"][0]) == pytest.approx(0.0, abs=0.05)
     for monitor in ("sync", "play"):
-        assert decibels(found[monitor][2] / found[monitor][0]) > -30.0
+        assert decibels(result[monitor][2] / result[monitor][0]) > -30.0
     narrow = magnitude(tmp_path, np.array([1000.0, 12000.0]), monitor="sync")
     assert narrow[1] - narrow[0] < -6.0
 
@@ -115,14 +115,14 @@ def test_monitor_paths(tmp_path: Path) -> None:
 @pytest.mark.parametrize("width", ["quarter", "half", "inch"])
 def test_crosstalk_grows_towards_the_bass(width: str, tmp_path: Path) -> None:
     silent = np.zeros((1, 2 * RATE))
-    found = {}
+    result = {}
     for hz in (60.0, 1000.0):
         sound = 0.1 * np.sin(2.0 * np.pi * hz * np.arange(2 * RATE) / RATE)[None, :]
         out = stereo(tmp_path, sound, silent, width=width, own_faults=True, channel_spread_pct=0.0, hum_db=-90.0,
                      wow_pct=0.0, flutter_pct=0.0, drift_pct=0.0, scrape_pct=0.0, mod_noise_db=-80.0)
-        found[hz] = level(out[1], hz) - level(out[0], hz)
-    assert -60.0 <= found[1000.0] <= -50.0
-    assert found[60.0] - found[1000.0] == pytest.approx(14.5, abs=2.0)
+        result[hz] = level(out[1], hz) - level(out[0], hz)
+    assert -60.0 <= result[1000.0] <= -50.0
+    assert result[60.0] - result[1000.0] == pytest.approx(14.5, abs=2.0)
     set_to = stereo(tmp_path, sound, silent, crosstalk_db=-40.0)
     assert level(set_to[1], 1000.0) - level(set_to[0], 1000.0) == pytest.approx(-40.0, abs=0.5)
 
@@ -187,12 +187,12 @@ def test_squash_holds_peaks_and_lets_go(tmp_path: Path) -> None:
 
 
 def test_transformers_thicken_the_bass_alone(tmp_path: Path) -> None:
-    found = {}
+    result = {}
     for hz in (40.0, 1000.0):
         out = harmonics(tape(tmp_path, tones(hz, np.array([-6.0])), transformers=True, monitor="input"), hz)
-        found[hz] = float(decibels(out[0, 2] / out[0, 0]))
-    assert -50.0 < found[40.0] < -20.0
-    assert found[1000.0] < -65.0
+        result[hz] = float(decibels(out[0, 2] / out[0, 0]))
+    assert -50.0 < result[40.0] < -20.0
+    assert result[1000.0] < -65.0
 
 
 def test_noise_reduction_is_its_own_inverse_on_level_and_breathes_off_it(tmp_path: Path) -> None:
@@ -205,7 +205,7 @@ def test_noise_reduction_is_its_own_inverse_on_level_and_breathes_off_it(tmp_pat
     inner = slice(RATE // 2, -RATE // 2)
     assert decibels(np.std((through["on"] - through["off"])[inner]) / np.std(through["off"][inner])) < -90.0
     high = lambda x: np.abs(np.fft.rfft(x))[3 * 4000:]  # noqa: E731
-    assert decibels(np.linalg.norm(high(through["encode"])) / np.linalg.norm(high(through["off"]))) > 1.0
+    assert decibels(float(np.linalg.norm(high(through["encode"])) / np.linalg.norm(high(through["off"])))) > 1.0
     tracked = 2.0 * through["off"]
     assert decibels(np.std((through["off level"] - tracked)[inner]) / np.std(tracked[inner])) > -40.0
     quieter = [weighted_noise(tmp_path, noise_reduction=mode) for mode in ("off", "on")]
@@ -275,9 +275,9 @@ def test_the_line_up_meters_agree_with_the_machine(hz: float, tmp_path: Path) ->
 def test_linked_levels_hold_the_demos_bus_within_half_a_db(demo: Session) -> None:
     stage = new_stage("tape")
     session = add_stage(demo, "rhythm", stage)
-    found = [measure_strip(lambda _share: None, set_parameter(session, "rhythm", stage.id, "record_db", drive),
-                           "rhythm").offset_db for drive in (0.0, 6.0, 12.0)]
-    assert np.ptp(found) <= 0.5
+    result = [measure_strip(lambda _share: None, set_parameter(session, "rhythm", stage.id, "record_db", drive),
+                            "rhythm").offset_db for drive in (0.0, 6.0, 12.0)]
+    assert np.ptp(result) <= 0.5
 
 
 @pytest.mark.parametrize("stock", STOCKS, ids=lambda stock: stock.id)

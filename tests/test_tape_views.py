@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox
+from pytestqt.qtbot import QtBot
 
 from conftest import measured, said
 from test_value_bar import drag
@@ -29,7 +30,7 @@ from yellow_ember.session.io.presets import own_folder
 def added(window: MainWindow, kind: str, strip: str = "rhythm") -> dict[str, Any]:
     """A stage of that kind on a strip, and its bench's controls."""
     window.workspace.selection.select(strip)
-    window.ladder.add(kind)
+    window.path_view.add(kind)
     return window.bench.bars
 
 
@@ -41,7 +42,7 @@ def params(window: MainWindow) -> Any:
 # -- bench ----------------------------------------------------------------------------------
 
 
-def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot) -> None:
+def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot: QtBot) -> None:
     bar = added(window, "tape")["record_db"]
     mark = QPoint(bar.width() - 8, bar.height() // 2)
     qtbot.mouseClick(bar, Qt.MouseButton.LeftButton, pos=mark)
@@ -54,19 +55,19 @@ def test_left_and_right_are_taken_apart_and_joined(window: MainWindow, qtbot) ->
     qtbot.keyClick(bar, Qt.Key.Key_Right)
     assert params(window)["record_db"][1] > 0.0, "keys move both"
     bar.edit()
-    bar._editor.setText("3 | -2")
-    qtbot.keyClick(bar._editor, Qt.Key.Key_Return)
+    bar.editor.setText("3 | -2")
+    qtbot.keyClick(bar.editor, Qt.Key.Key_Return)
     assert params(window)["record_db"] == (3.0, -2.0)
-    assert bar.accessibleDescription().startswith("+3.0 | -2.0 dB")
+    assert bar.accessibleDescription().startswith("+3.0 | \u22122.0 dB")
     qtbot.mouseClick(bar, Qt.MouseButton.LeftButton, pos=mark)
     assert params(window)["record_db"] == 0.5
     window.workspace.selection.select("rhythm")
     before = window.workspace.selection.strip.chain[0].params["record_db"]
-    window.ladder._drive(2.0)
+    window.path_view.drive(2.0)
     assert window.workspace.selection.strip.chain[0].params["record_db"] == before + 2.0
 
 
-def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot) -> None:
+def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot: QtBot) -> None:
     bar = added(window, "tape")["gap_um"]
     assert params(window)["gap_um"] is None
     assert "auto" in bar.toolTip()
@@ -78,10 +79,10 @@ def test_what_is_left_to_the_machine_is_shown_as_such(window: MainWindow, qtbot)
 
 def test_another_stock_says_what_moved(window: MainWindow) -> None:
     bars = added(window, "tape")
-    bars["stock"]._ask("beacon", commit=True)
+    bars["stock"].ask("beacon", commit=True)
     assert "Lined up for Beacon: bias +3.3 dB" in said(window)
-    bars["line_up"]._ask("manual", commit=True)
-    bars["stock"]._ask("harbour", commit=True)
+    bars["line_up"].ask("manual", commit=True)
+    bars["stock"].ask("harbour", commit=True)
     assert "Not lined up for Harbour" in said(window)
     assert bars["bias_db"].value == pytest.approx(3.3, abs=0.1)
     window.undo()
@@ -90,7 +91,7 @@ def test_another_stock_says_what_moved(window: MainWindow) -> None:
 
 def test_a_button_for_each_group_goes_there(window: MainWindow) -> None:
     added(window, "tape")
-    jumps, scroll = window.bench.jumps, window.bench._scroll.verticalScrollBar()
+    jumps, scroll = window.bench.jumps, window.bench.scroll_area.verticalScrollBar()
     assert list(jumps) == ["Machine", "Drive", "Tone", "Output", "Heads", "Motion", "Noise"]
     window.grab()
     jumps["Noise"].click()
@@ -99,11 +100,11 @@ def test_a_button_for_each_group_goes_there(window: MainWindow) -> None:
     assert scroll.value() < below
 
 
-def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot) -> None:
+def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot: QtBot) -> None:
     bars = added(window, "motion")
     reader = window.bench.picture.speed_reader
     qtbot.waitUntil(lambda: "weighted peak" in reader.text, timeout=40000)
-    bars["wow_pct"]._ask(0.4, commit=True)
+    bars["wow_pct"].ask(0.4, commit=True)
     qtbot.waitUntil(lambda: reader.text.startswith(("reads 0.3", "reads 0.4")), timeout=40000)
     added(window, "tape")
     qtbot.waitUntil(lambda: reader.text == "runs steady", timeout=40000)
@@ -122,10 +123,10 @@ def test_reels_turn_at_the_tapes_speed_and_trade_their_packs() -> None:
 # -- lane -----------------------------------------------------------------------------------
 
 
-def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtbot) -> None:
+def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtbot: QtBot) -> None:
     bars = added(window, "wear", "harmonium")
-    bars["drop_mode"]._ask("random", commit=True)
-    bars["drop_note"]._ask("1/8", commit=True)
+    bars["drop_mode"].ask("random", commit=True)
+    bars["drop_note"].ask("1/8", commit=True)
     lane = bars["drop_steps"]
     assert isinstance(lane, StepLane)
     window.grab()
@@ -140,7 +141,7 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
     assert drawn[2] == pytest.approx(0.5, abs=0.15)
     assert drawn[4] == pytest.approx(0.9, abs=0.05)
     assert window.workspace.sessions.document.undo_label == "Drawn steps"
-    bars["drop_seed"]._ask(7.0, commit=True)
+    bars["drop_seed"].ask(7.0, commit=True)
     assert lane.pattern[4] == drawn[4], "another seed leaves what is drawn"
     lane.setFocus()
     qtbot.keyClick(lane, Qt.Key.Key_Down)
@@ -161,44 +162,44 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
 
 
 @pytest.fixture
-def line_up(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> LineUpWindow:
+def line_up(window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> LineUpWindow:
     bars = added(window, "tape")
     for name, value in (("deck", "stoker"), ("channel_spread_pct", 100.0), ("line_up", "manual"), ("stock", "beacon")):
-        bars[name]._ask(value, commit=True)
+        bars[name].ask(value, commit=True)
     window.bench.line_up.click()
     bench = window.bench.findChild(LineUpWindow)
     qtbot.waitUntil(lambda: bench.reading is not None, timeout=60000)
     return bench
 
 
-def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot) -> None:
+def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot: QtBot) -> None:
     first = line_up.reading.vu[0]
-    line_up.bars["play_db"]._ask(1.5, commit=True)
+    line_up.bars["play_db"].ask(1.5, commit=True)
     qtbot.waitUntil(lambda: line_up.reading.vu[0] == pytest.approx(first + 1.5, abs=0.01), timeout=60000)
     assert params(window)["play_db"] == 1.5
-    line_up.bars["tone"]._ask("10000", commit=True)
+    line_up.bars["tone"].ask("10000", commit=True)
     qtbot.waitUntil(lambda: line_up.reading.hz == 10000.0, timeout=60000)
     assert abs(line_up.reading.phase_deg) > 5.0
-    line_up.bars["azimuth_arcmin"]._ask(-1.92, commit=True)
+    line_up.bars["azimuth_arcmin"].ask(-1.92, commit=True)
     qtbot.waitUntil(lambda: abs(line_up.reading.phase_deg) < 2.0, timeout=60000)
-    line_up.bars["source"]._ask("oscillator", commit=True)
-    line_up.bars["tone"]._ask("1000", commit=True)
+    line_up.bars["source"].ask("oscillator", commit=True)
+    line_up.bars["tone"].ask("1000", commit=True)
     qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and line_up.reading.third_pct[0] > 0.01, timeout=60000)
-    line_up.bars["linked"]._ask(False, commit=True)
+    line_up.bars["linked"].ask(False, commit=True)
     assert isinstance(params(window)["bias_db"], tuple)
-    line_up.bars["tone"]._ask("sweep", commit=True)
+    line_up.bars["tone"].ask("sweep", commit=True)
     qtbot.waitUntil(lambda: len(line_up._sweep) > 4, timeout=60000)
     assert not line_up.grab().isNull()
 
 
-def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWindow, qtbot) -> None:
+def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWindow, qtbot: QtBot) -> None:
     before = params(window)
     line_up.run.click()
     assert line_up.run.text() == "Stop"
     qtbot.waitUntil(lambda: line_up.log.count() == 9, timeout=40000)
     assert line_up.log.item(0).text().startswith("Playback level: 1000 Hz from")
     assert line_up.log.item(8).text() == "The machine is lined up."
-    line_up.bars["source"]._ask("oscillator", commit=True)
+    line_up.bars["source"].ask("oscillator", commit=True)
     qtbot.waitUntil(lambda: line_up.reading.hz == 1000.0 and np.abs(line_up.reading.vu).max() < 0.15, timeout=60000)
     assert window.workspace.sessions.document.undo_label == "Line-up"
     window.undo()
@@ -207,10 +208,10 @@ def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWind
 
 def test_alignments_are_kept_and_recalled(line_up: LineUpWindow, window: MainWindow,
                                           monkeypatch: pytest.MonkeyPatch) -> None:
-    line_up.bars["bias_db"]._ask(-1.0, commit=True)
+    line_up.bars["bias_db"].ask(-1.0, commit=True)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("Night machine", True))
     line_up.keep()
-    line_up.bars["bias_db"]._ask(2.0, commit=True)
+    line_up.bars["bias_db"].ask(2.0, commit=True)
     assert line_up.kept.currentText() == "Night machine"
     line_up.recall()
     assert as_pair(params(window)["bias_db"]) == (-1.0, -1.0)
@@ -219,7 +220,7 @@ def test_alignments_are_kept_and_recalled(line_up: LineUpWindow, window: MainWin
 
 
 def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpWindow, window: MainWindow) -> None:
-    window.ladder.remove_chosen()
+    window.path_view.remove_chosen()
     assert not line_up.isVisible()
 
 
@@ -227,134 +228,135 @@ def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpWindow, window
 
 
 def browser(window: MainWindow) -> PresetBrowser:
-    window.ladder.open_presets()
-    return window.ladder.findChild(PresetBrowser)
+    window.path_view.open_presets()
+    return window.path_view.findChild(PresetBrowser)
 
 
-def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot) -> None:
+def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select("upright-bass")
     measured(qtbot, window)
     start = workspace.sessions.session
     workspace.playback.toggle_play()
-    found = browser(window)
-    found.source.setCurrentText("bass")
-    assert {preset.source for preset in found._shown} == {"bass"}
-    qtbot.keyClick(found.list, Qt.Key.Key_Down)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    first = found.heard
-    qtbot.keyClick(found.list, Qt.Key.Key_Down)
-    qtbot.waitUntil(lambda: found.heard not in (None, first), timeout=40000)
+    result = browser(window)
+    result.source.setCurrentText("bass")
+    assert {preset.source for preset in result.shown} == {"bass"}
+    qtbot.keyClick(result.list, Qt.Key.Key_Down)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
+    first = result.heard
+    qtbot.keyClick(result.list, Qt.Key.Key_Down)
+    qtbot.waitUntil(lambda: result.heard not in (None, first), timeout=40000)
     assert workspace.sessions.document.undo_label is None, "trying is no step"
     measured(qtbot, window)
     measurement = workspace.measurer.latest("upright-bass")
     after = measurement.after.integrated_lufs + workspace.selection.strip.match_db
     assert after == pytest.approx(measurement.before.integrated_lufs, abs=0.1)
-    qtbot.keyClick(found, Qt.Key.Key_Escape)
+    qtbot.keyClick(result, Qt.Key.Key_Escape)
     assert workspace.sessions.session.strip("upright-bass").chain == start.strip("upright-bass").chain
-    assert not found.isVisible()
+    assert not result.isVisible()
 
 
-def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot) -> None:
+def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot: QtBot) -> None:
     window.workspace.selection.select("harmonium")
-    found = browser(window)
-    found.intention.setCurrentText("age")
-    found.list.setCurrentRow(0)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    name = found.heard
-    found.keep()
+    result = browser(window)
+    result.intention.setCurrentText("age")
+    result.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
+    name = result.heard
+    result.keep()
     assert window.workspace.sessions.document.undo_label == f"Preset {name}"
     window.undo()
     assert window.workspace.selection.strip.chain == ()
 
 
-def test_own_presets_in_the_browser(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_own_presets_in_the_browser(window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch,
+                                    tmp_path: Path) -> None:
     added(window, "tape", "voice")
-    found = browser(window)
+    result = browser(window)
     answers = iter((("My voice", True), ("Plain and mine.", True), ("My other voice", True)))
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: next(answers))
-    found.buttons["Save own"].click()
-    assert any("My voice" in found.list.item(row).text() for row in range(found.list.count()))
-    found._fill("My voice")
-    found.buttons["Rename"].click()
-    assert found.chosen.name == "My other voice"
+    result.buttons["Save own"].click()
+    assert any("My voice" in result.list.item(row).text() for row in range(result.list.count()))
+    result.fill("My voice")
+    result.buttons["Rename"].click()
+    assert result.chosen.name == "My other voice"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "out.json"), ""))
-    found.buttons["Export"].click()
+    result.buttons["Export"].click()
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
-    found.buttons["Delete"].click()
+    result.buttons["Delete"].click()
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "out.json"), ""))
-    found.buttons["Import"].click()
-    assert found.chosen.name == "My other voice"
-    found._fill("Keel weight")
-    found.buttons["Delete"].click()
+    result.buttons["Import"].click()
+    assert result.chosen.name == "My other voice"
+    result.fill("Keel weight")
+    result.buttons["Delete"].click()
     assert "Keel weight comes with the program and stays" in said(window)
     for path in own_folder().glob("*.json"):
         path.unlink()
 
 
-def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, qtbot) -> None:
+def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, qtbot: QtBot) -> None:
     window.workspace.selection.select("harmonium")
-    found = browser(window)
-    found.search.setText("megaphone voice")
-    assert [preset.name for preset in found._shown] == ["Through a megaphone"]
-    found.search.setText("")
-    found.order.setCurrentText("most added first")
-    levels = [preset.added_db for preset in found._shown]
+    result = browser(window)
+    result.search.setText("megaphone voice")
+    assert [preset.name for preset in result.shown] == ["Through a megaphone"]
+    result.search.setText("")
+    result.order.setCurrentText("most added first")
+    levels = [preset.added_db for preset in result.shown]
     assert levels == sorted(levels, reverse=True)
-    found.order.setCurrentText("darkest first")
-    tones = [preset.brightness for preset in found._shown]
+    result.order.setCurrentText("darkest first")
+    tones = [preset.brightness for preset in result.shown]
     assert tones == sorted(tones)
     assert tones[0] < -2.0 < 2.0 < tones[-1] + 1.5
-    name = found._shown[5].name
-    found.list.blockSignals(True)
-    found.list.setCurrentRow(5)
-    found.list.blockSignals(False)
-    found.buttons["Favourite"].click()
-    assert found.list.item(5).text().startswith("\u2605")
-    found.which.setCurrentText("favourites")
-    assert [preset.name for preset in found._shown] == [name]
-    found.list.setCurrentRow(0)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    found.keep()
+    name = result.shown[5].name
+    result.list.blockSignals(True)
+    result.list.setCurrentRow(5)
+    result.list.blockSignals(False)
+    result.buttons["Favourite"].click()
+    assert result.list.item(5).text().startswith("\u2605")
+    result.which.setCurrentText("favourites")
+    assert [preset.name for preset in result.shown] == [name]
+    result.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
+    result.keep()
     assert window.workspace.settings.heard == (name,)
-    window.ladder.open_presets()
-    later = window.ladder.findChildren(PresetBrowser)[-1]
+    window.path_view.open_presets()
+    later = window.path_view.findChildren(PresetBrowser)[-1]
     later.which.setCurrentText("kept lately")
-    assert [preset.name for preset in later._shown] == [name]
+    assert [preset.name for preset in later.shown] == [name]
     later.close()
 
 
-def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbot) -> None:
+def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbot: QtBot) -> None:
     window.workspace.selection.select("harmonium")
-    found = browser(window)
-    assert not found.own_note.isEnabled()
-    found.search.setText("keel weight")
-    found.list.setCurrentRow(0)
-    found.own_note.setText("For the second verse")
-    found.own_note.editingFinished.emit()
+    result = browser(window)
+    assert not result.own_note.isEnabled()
+    result.search.setText("keel weight")
+    result.list.setCurrentRow(0)
+    result.own_note.setText("For the second verse")
+    result.own_note.editingFinished.emit()
     assert window.workspace.settings.notes == {"Keel weight": "For the second verse"}
     save_settings(window.workspace.settings)
     assert load_settings().notes == {"Keel weight": "For the second verse"}
-    found.search.setText("second verse")
-    assert [preset.name for preset in found._shown] == ["Keel weight"]
-    assert "For the second verse" in found.list.item(0).toolTip()
-    found.list.setCurrentRow(0)
-    found.own_note.setText("")
-    found.own_note.editingFinished.emit()
+    result.search.setText("second verse")
+    assert [preset.name for preset in result.shown] == ["Keel weight"]
+    assert "For the second verse" in result.list.item(0).toolTip()
+    result.list.setCurrentRow(0)
+    result.own_note.setText("")
+    result.own_note.editingFinished.emit()
     assert window.workspace.settings.notes == {}
-    found.go_back()
+    result.go_back()
 
 
-def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot) -> None:
+def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.choose_only("harmonium")
     workspace.selection.choose_also("plucked-guitar")
-    found = browser(window)
-    assert found.windowTitle().endswith("and 1 more")
-    found.search.setText("two diodes")
-    found.list.setCurrentRow(0)
-    qtbot.waitUntil(lambda: found.heard is not None, timeout=40000)
-    found.keep()
+    result = browser(window)
+    assert result.windowTitle().endswith("and 1 more")
+    result.search.setText("two diodes")
+    result.list.setCurrentRow(0)
+    qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
+    result.keep()
     assert all(workspace.sessions.session.strip(strip_id).chain for strip_id in ("harmonium", "plucked-guitar"))
     qtbot.waitUntil(lambda: all(workspace.measurer.fresh(strip_id) for strip_id in workspace.selection.chosen),
                     timeout=60000)
@@ -363,7 +365,7 @@ def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot) -> None
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])
-def test_benches_fit(size: tuple[int, int], window: MainWindow, qtbot) -> None:
+def test_benches_fit(size: tuple[int, int], window: MainWindow, qtbot: QtBot) -> None:
     window.resize(*size)
     qtbot.waitExposed(window)
     for kind in STAGES:
@@ -375,7 +377,7 @@ def test_benches_fit(size: tuple[int, int], window: MainWindow, qtbot) -> None:
         for bar in bars.values():
             assert bar.width() >= 100, kind.kind
             assert bar.mapTo(window, QPoint(bar.width(), 0)).x() <= inside.right(), kind.kind
-        window.ladder.remove_chosen()
+        window.path_view.remove_chosen()
 
 
 def test_the_lane_shows_its_pattern_as_it_is(window: MainWindow) -> None:
@@ -384,5 +386,5 @@ def test_the_lane_shows_its_pattern_as_it_is(window: MainWindow) -> None:
     pattern: Samples = np.array(lane.pattern)
     assert pattern.size == 32
     assert not pattern.any()
-    bars["drop_mode"]._ask("random", commit=True)
+    bars["drop_mode"].ask("random", commit=True)
     assert np.array(lane.pattern).any()

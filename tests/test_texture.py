@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -24,7 +25,7 @@ def hits(seconds: float = 2.5, hz: float = 120.0) -> Signal:
     return signal
 
 
-def layer(folder: Path, signal: Signal, **params: object) -> Signal:
+def layer(folder: Path, signal: Signal, **params: Any) -> Signal:
     """The layer alone."""
     return process(folder, signal, {"kind": "texture", "params": {"body_db": -60.0, "amount_db": 0.0, **params}})
 
@@ -68,7 +69,7 @@ def test_it_follows_how_hard_a_stroke_is(tmp_path: Path) -> None:
 
 
 def test_pitch_and_cuts_move_the_texture(tmp_path: Path) -> None:
-    def centre(**params: object) -> float:
+    def centre(**params: Any) -> float:
         spectrum = np.abs(np.fft.rfft(layer(tmp_path, hits(), texture="felt", **params)[0])) ** 2
         hz = np.fft.rfftfreq(round(2.5 * RATE), 1.0 / RATE)
         return float(np.sum(spectrum * hz) / np.sum(spectrum))

@@ -32,7 +32,7 @@ def test_a_window_that_is_gone_hears_nothing(tool: Callable[..., QWidget], more:
                                              window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     workspace.selection.select("upright-bass")
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     made = workspace.give(tool, *more, window)
     made.show()
     qtbot.wait(50)
@@ -43,7 +43,7 @@ def test_a_window_that_is_gone_hears_nothing(tool: Callable[..., QWidget], more:
         made.close()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     # Every signal that such windows listen to; an error in a slot fails the test.
-    window.bench.bars["drive_db"]._ask(20.0, commit=True)
+    window.bench.bars["drive_db"].ask(20.0, commit=True)
     workspace.selection.select("harmonium")
     workspace.playback.hear_before(True)
     workspace.playback.hear_before(False)

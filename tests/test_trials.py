@@ -211,8 +211,8 @@ def wheel(widget: QWidget, steps: int) -> None:
 def driven(window: MainWindow, qtbot: Any) -> MainWindow:
     """Two stages on the bass, which is chosen."""
     window.workspace.selection.select(BASS)
-    window.ladder.add("drive")
-    window.ladder.add("trim")
+    window.path_view.add("drive")
+    window.path_view.add("trim")
     window.workspace.selection.select(BASS, window.workspace.selection.strip.chain[0].id)
     measured(qtbot, window)
     return window
@@ -253,7 +253,7 @@ def test_a_preset_that_is_kept_after_a_mute_is_a_step_of_its_own(driven: MainWin
 def test_undo_right_behind_a_wheel_step_takes_that_back_alone(where: str, driven: MainWindow, qtbot: Any) -> None:
     workspace = driven.workspace
     if where == "handles":
-        driven.ladder.add("eq")
+        driven.path_view.add("eq")
         measured(qtbot, driven)
     if where == "macro":
         target = Target(workspace.selection.stage_id, "drive_db", 0.0, 30.0)
@@ -270,8 +270,8 @@ def test_undo_right_behind_a_wheel_step_takes_that_back_alone(where: str, driven
         case "macro":
             wheel(driven.bench.macros.bars[workspace.selection.strip.macros[0].id], 2)
         case _:
-            handles = driven.bench.picture._handles
-            handles.chosen = next(place for place, handle in enumerate(handles._handles) if handle.width)
+            handles = driven.bench.picture.handles
+            handles.chosen = next(index for index, handle in enumerate(handles.handles) if handle.width)
             handles._widen(2.0)
     moved = workspace.sessions.session
     assert without_matches(moved) != without_matches(before)
@@ -305,7 +305,7 @@ def test_a_blind_test_moves_nobody_else(driven: MainWindow, qtbot: Any) -> None:
     workspace.selection.choose_also(DRUMS)
     workspace.selection.select(BASS)
     driven.balance.snapshots.take(0)
-    driven.bench.bars["drive_db"]._ask(40.0, commit=True)
+    driven.bench.bars["drive_db"].ask(40.0, commit=True)
     driven.balance.snapshots.take(1)
     measured(qtbot, driven)
     blind = workspace.give(BlindWindow, "strip", driven)
@@ -365,7 +365,7 @@ def test_a_bench_control_of_a_preset_that_is_heard_keeps_it(driven: MainWindow, 
     browser = hear_first_row(driven, qtbot)
     heard = workspace.selection.strip.chain
     workspace.selection.select(BASS, heard[0].id)
-    driven.bench.bars["mix_pct"]._ask(50.0, commit=True)
+    driven.bench.bars["mix_pct"].ask(50.0, commit=True)
     assert workspace.selection.strip.chain[0].mix_pct == 50.0
     qtbot.keyClick(browser, Qt.Key.Key_Escape)
     assert workspace.selection.strip.chain[0].mix_pct == 50.0

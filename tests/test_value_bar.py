@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import Any
 
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPalette, QWheelEvent
-from PyQt6.QtWidgets import QApplication, QLineEdit, QMenu
+from PyQt6.QtWidgets import QApplication, QLineEdit, QMenu, QWidget
+from pytestqt.qtbot import QtBot
 
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.value_bar import ValueBar
@@ -22,14 +24,17 @@ class Watcher:
     """Counts what a bar asks for."""
 
     def __init__(self, bar: ValueBar) -> None:
-        self.changing: list[object] = []
-        self.committed: list[object] = []
+        self.changing: list[Any] = []
+        self.committed: list[Any] = []
         bar.changing.connect(self.changing.append)
         bar.committed.connect(self.committed.append)
 
 
+MakeBar = Callable[..., tuple[ValueBar, Watcher]]
+
+
 @pytest.fixture
-def bar(qtbot):
+def bar(qtbot: QtBot) -> MakeBar:
     def make(parameter: Parameter = LEVEL) -> tuple[ValueBar, Watcher]:
         made = ValueBar(parameter)
         qtbot.addWidget(made)
@@ -40,7 +45,8 @@ def bar(qtbot):
     return make
 
 
-def drag(qtbot, widget, start: QPoint, end: QPoint, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+def drag(qtbot: QtBot, widget: QWidget, start: QPoint, end: QPoint,
+         modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
     qtbot.mousePress(widget, Qt.MouseButton.LeftButton, modifier, start)
     for step in range(1, 11):
         point = start + (end - start) * step / 10
@@ -51,14 +57,14 @@ def drag(qtbot, widget, start: QPoint, end: QPoint, modifier=Qt.KeyboardModifier
     qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, modifier, end)
 
 
-def wheel(widget, steps: int) -> None:
+def wheel(widget: QWidget, steps: int) -> None:
     centre = QPointF(widget.rect().center())
     QApplication.sendEvent(widget, QWheelEvent(
         centre, widget.mapToGlobal(centre), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton,
         Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False))
 
 
-def test_a_drag_is_many_changes_and_one_commit(qtbot, bar) -> None:
+def test_a_drag_is_many_changes_and_one_commit(qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15))
     assert widget.value == pytest.approx(10.0, abs=0.5)
@@ -66,13 +72,13 @@ def test_a_drag_is_many_changes_and_one_commit(qtbot, bar) -> None:
     assert seen.committed == [widget.value]
 
 
-def test_shift_drags_finely(qtbot, bar) -> None:
+def test_shift_drags_finely(qtbot: QtBot, bar: MakeBar) -> None:
     widget, _ = bar()
     drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15), Qt.KeyboardModifier.ShiftModifier)
     assert widget.value == pytest.approx(1.0, abs=0.1)
 
 
-def test_wheel_and_keys_commit_once_they_rest(qtbot, bar) -> None:
+def test_wheel_and_keys_commit_once_they_rest(qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     for _ in range(3):
         wheel(widget, 1)
@@ -86,7 +92,7 @@ def test_wheel_and_keys_commit_once_they_rest(qtbot, bar) -> None:
 
 
 @pytest.mark.parametrize(("typed", "value"), [("6", 6.0), ("-3,5", -3.5), ("99", 20.0), ("+4 dB", 4.0)])
-def test_typed_values(typed: str, value: float, qtbot, bar) -> None:
+def test_typed_values(typed: str, value: float, qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     widget.setFocus()
     qtbot.keyClick(widget, Qt.Key.Key_Return)
@@ -97,7 +103,7 @@ def test_typed_values(typed: str, value: float, qtbot, bar) -> None:
     assert seen.committed == [value]
 
 
-def test_nonsense_and_escape_change_nothing(qtbot, bar) -> None:
+def test_nonsense_and_escape_change_nothing(qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     for typed, key in (("fog", Qt.Key.Key_Return), ("7", Qt.Key.Key_Escape)):
         widget.edit()
@@ -109,7 +115,7 @@ def test_nonsense_and_escape_change_nothing(qtbot, bar) -> None:
     assert seen.committed == []
 
 
-def test_double_click_and_backspace_go_to_the_default(qtbot, bar) -> None:
+def test_double_click_and_backspace_go_to_the_default(qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     widget.show_value(7.0)
     qtbot.mouseDClick(widget, Qt.MouseButton.LeftButton, pos=QPoint(60, 15))
@@ -119,15 +125,15 @@ def test_double_click_and_backspace_go_to_the_default(qtbot, bar) -> None:
     assert seen.committed == [0.0, 0.0]
 
 
-def test_the_model_moves_the_bar_without_signals(bar) -> None:
+def test_the_model_moves_the_bar_without_signals(bar: MakeBar) -> None:
     widget, seen = bar()
     widget.show_value(-8.0)
     assert widget.value == -8.0
-    assert "-8.0 dB" in widget.accessibleDescription()
+    assert "\u22128.0 dB" in widget.accessibleDescription()
     assert seen.changing == []
 
 
-def test_switches_and_choices(qtbot, bar) -> None:
+def test_switches_and_choices(qtbot: QtBot, bar: MakeBar) -> None:
     switch, seen = bar(Switch(id="on", label="On", group=Group.NOISE, default=False, help="Switches it on."))
     qtbot.mouseClick(switch, Qt.MouseButton.LeftButton)
     assert seen.committed == [True]
@@ -143,7 +149,7 @@ def test_switches_and_choices(qtbot, bar) -> None:
 
 
 @pytest.mark.parametrize("parameter", [p for kind in STAGES for p in kind.parameters], ids=lambda p: p.id)
-def test_every_parameter_has_a_named_and_drawn_control(parameter: Parameter, bar) -> None:
+def test_every_parameter_has_a_named_and_drawn_control(parameter: Parameter, bar: MakeBar) -> None:
     widget, _ = bar(parameter)
     assert widget.accessibleName() == parameter.label
     assert parameter.help in widget.accessibleDescription()

@@ -67,11 +67,11 @@ def test_a_variation_is_what_the_strip_would_be(session: Session) -> None:
     drive = session.strip(STRIP).chain[1]
     values = [{**drive.params, "drive_db": level} for level in (3.0, 30.0)]
     made = list(render_variations(quiet, session, VariationOrder(STRIP, drive.id), tuple(enumerate(values))))
-    assert [found.number for found in made] == [0, 1]
-    for found, level in zip(made, (3.0, 30.0), strict=True):
+    assert [result.number for result in made] == [0, 1]
+    for result, level in zip(made, (3.0, 30.0), strict=True):
         whole = measure_strip(quiet, set_parameter(session, STRIP, drive.id, "drive_db", level), STRIP)
-        assert found.added_db == pytest.approx(whole.comparison.added_db, abs=0.5)
-        assert found.offset_db == pytest.approx(whole.offset_db, abs=0.1)
+        assert result.added_db == pytest.approx(whole.comparison.added_db, abs=0.5)
+        assert result.offset_db == pytest.approx(whole.offset_db, abs=0.1)
     assert made[1].added_db > made[0].added_db + 10.0
 
 
@@ -80,10 +80,10 @@ def test_a_stretch_comes_near_the_whole_and_workers_share_the_work(session: Sess
     values = [{**drive.params, "drive_db": level} for level in (6.0, 12.0, 18.0, 24.0, 30.0)]
     shares = dealt(values)
     assert [len(share) for share in shares] == [3, 2]
-    made = [found for share in shares
-            for found in render_variations(quiet, session, VariationOrder(STRIP, drive.id, 0.7, 1), share)]
-    assert sorted(found.number for found in made) == [0, 1, 2, 3, 4]
-    levels = [found.added_db for found in sorted(made, key=lambda found: found.number)]
+    made = [result for share in shares
+            for result in render_variations(quiet, session, VariationOrder(STRIP, drive.id, 0.7, 1), share)]
+    assert sorted(result.number for result in made) == [0, 1, 2, 3, 4]
+    levels = [result.added_db for result in sorted(made, key=lambda result: result.number)]
     assert levels == sorted(levels)
 
 
@@ -96,29 +96,29 @@ def driven(window: MainWindow) -> MainWindow:
     workspace.sessions.document.commit("Loop", lambda _: workspace.sessions.session.with_(loop=Loop(10 * RATE,
                                                                                                     12 * RATE)))
     workspace.selection.select(STRIP)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     return window
 
 
 @pytest.fixture
 def sheet(driven: MainWindow, qtbot: Any) -> VariationSheet:
     driven.bench.open_variations()
-    found = driven.findChild(VariationSheet)
-    qtbot.waitUntil(lambda: not driven.workspace.jobs.is_running_several(found), timeout=90000)
-    return found
+    result = driven.findChild(VariationSheet)
+    qtbot.waitUntil(lambda: not driven.workspace.jobs.is_running_several(result), timeout=90000)
+    return result
 
 
 def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: VariationSheet, qtbot: Any) -> None:
     workspace = driven.workspace
     assert len(sheet.tiles) == 24
-    assert all(tile.found is not None for tile in sheet.tiles)
+    assert all(tile.variation is not None for tile in sheet.tiles)
     sheet.order.setCurrentText("most added first")
     first = sheet._grid.itemAtPosition(0, 0).widget()
-    assert first.found.added_db == max(tile.found.added_db for tile in sheet.tiles)
+    assert first.variation.added_db == max(tile.variation.added_db for tile in sheet.tiles)
     before = workspace.sessions.session
     qtbot.mouseClick(first, Qt.MouseButton.LeftButton)
-    assert workspace.selection.strip.chain[0].params == first.found.values
-    assert workspace.selection.strip.match_db == first.found.offset_db
+    assert workspace.selection.strip.chain[0].params == first.variation.values
+    assert workspace.selection.strip.match_db == first.variation.offset_db
     assert first.lit
     qtbot.keyClick(sheet, Qt.Key.Key_Right)
     second = sheet.heard
@@ -128,7 +128,7 @@ def test_a_sheet_is_made_sorted_heard_and_taken_over(driven: MainWindow, sheet: 
     sheet.buttons["Apply"].click()
     assert workspace.sessions.document.undo_label == f"Variation {second.label}"
     measured(qtbot, driven)
-    assert workspace.selection.strip.match_db == pytest.approx(second.found.offset_db, abs=0.1)
+    assert workspace.selection.strip.match_db == pytest.approx(second.variation.offset_db, abs=0.1)
     driven.undo()
     assert workspace.selection.strip.chain == before.strip(STRIP).chain
 
@@ -147,7 +147,7 @@ def test_a_sheet_can_be_stopped_left_and_made_from_a_seed(driven: MainWindow, sh
     assert sheet.buttons["Render"].isEnabled()
     sheet.buttons["Render"].click()
     assert [tile.label for tile in sheet.tiles] == labels
-    qtbot.waitUntil(lambda: sheet.tiles[0].found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: sheet.tiles[0].variation is not None, timeout=60000)
     sheet.hear(sheet.tiles[0])
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
     assert driven.workspace.selection.strip.chain == before
@@ -172,9 +172,9 @@ def test_contours_and_places_between() -> None:
 def field(driven: MainWindow, qtbot: Any) -> BalanceField:
     driven.balance.snapshots.take(2)
     driven.bench.open_field()
-    found = driven.findChild(BalanceField)
-    qtbot.waitUntil(lambda: found.rounds >= 1, timeout=60000)
-    return found
+    result = driven.findChild(BalanceField)
+    qtbot.waitUntil(lambda: result.rounds >= 1, timeout=60000)
+    return result
 
 
 def test_the_field_maps_what_is_added_and_moves_the_stage(driven: MainWindow, field: BalanceField, qtbot: Any) -> None:
@@ -198,7 +198,7 @@ def test_the_field_maps_what_is_added_and_moves_the_stage(driven: MainWindow, fi
     measured(qtbot, driven)
     assert workspace.selection.strip.match_db == pytest.approx(roughly, abs=1.5)
     assert workspace.measurer.latest(STRIP).comparison.added_db == pytest.approx(
-        bilinear(picture.added, 0.75, 0.25), abs=4.0)
+        bilinear(np.asarray(picture.added), 0.75, 0.25), abs=4.0)
     picture.setFocus()
     qtbot.keyClick(picture, Qt.Key.Key_Right)
     assert workspace.selection.strip.chain[0].params["drive_db"] > params["drive_db"]
@@ -207,12 +207,12 @@ def test_the_field_maps_what_is_added_and_moves_the_stage(driven: MainWindow, fi
 
 def test_the_field_is_made_anew_when_something_else_changes(driven: MainWindow, field: BalanceField,
                                                             qtbot: Any) -> None:
-    driven.bench.bars["asymmetry_pct"]._ask(60.0, commit=True)
+    driven.bench.bars["asymmetry_pct"].ask(60.0, commit=True)
     assert field.rounds == 0
     qtbot.waitUntil(lambda: field.rounds >= 1, timeout=60000)
     field.up.setCurrentIndex(field.up.findData("lean_db"))
     assert field.rounds == 0
     qtbot.waitUntil(lambda: field.rounds >= 1, timeout=60000)
     assert field.picture.labels[1] == "Lean"
-    driven.ladder.remove_chosen()
+    driven.path_view.remove_chosen()
     assert not field.isVisible()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -14,7 +15,7 @@ from yellow_ember.dsp.stages.vinyl import ERA_BY_ID, cutting, playing
 STILL = {"warp_pct": 0.0, "off_centre_mm": 0.0, "tracing_pct": 0.0}
 
 
-def record(folder: Path, signal: Signal, *options: str, **params: object) -> Signal:
+def record(folder: Path, signal: Signal, *options: str, **params: Any) -> Signal:
     return process(folder, signal, {"kind": "vinyl", "params": {**STILL, **params}}, options=options)
 
 
@@ -38,10 +39,10 @@ def test_playing_follows_iec_60098(tmp_path: Path) -> None:
     """RIAA: 3180, 318 and 75 us, within 0.2 dB from 20 Hz to 20 kHz at the raised rate."""
     hz = np.geomspace(20.0, 20000.0, 100)
     s = 2j * np.pi * hz
-    wanted = (1 + s * 318e-6) / ((1 + s * 3180e-6) * (1 + s * 75e-6))
+    requested = (1 + s * 318e-6) / ((1 + s * 3180e-6) * (1 + s * 75e-6))
     at_1k = (1 + 2j * np.pi * 1e3 * 318e-6) / ((1 + 2j * np.pi * 1e3 * 3180e-6) * (1 + 2j * np.pi * 1e3 * 75e-6))
-    found = response(playing(ERA_BY_ID["stereo"], 8.0 * RATE), hz, 8.0 * RATE)
-    assert np.abs(decibels(found) - decibels(np.abs(wanted / at_1k))).max() < 0.2
+    result = response(playing(ERA_BY_ID["stereo"], 8.0 * RATE), hz, 8.0 * RATE)
+    assert np.abs(decibels(result) - decibels(np.abs(requested / at_1k))).max() < 0.2
 
 
 @pytest.mark.parametrize("era", ["stereo", "mono", "shellac", "horn"])
@@ -68,7 +69,7 @@ def test_a_clean_record_is_flat_in_its_band(tmp_path: Path) -> None:
 # -- tracing --------------------------------------------------------------------------------
 
 
-def second_harmonic(folder: Path, dbfs: float = -20.0, **params: object) -> float:
+def second_harmonic(folder: Path, dbfs: float = -20.0, **params: Any) -> float:
     spectrum = np.abs(np.fft.rfft(record(folder, tone(4000.0, dbfs), tracing_pct=100.0, **params)[0, RATE // 2:]))
     return float(decibels(spectrum[4000] / spectrum[2000]))
 
@@ -89,8 +90,8 @@ def test_second_harmonic_agrees_with_the_first_order_of_the_geometry(tmp_path: P
             for f in (4000.0, 8000.0)]
     speed = 2.0 * np.pi * 0.110 * 33.33 / 60.0
     slope = 0.05 * 10.0 ** ((-30.0 + 18.0) / 20.0) * cut / speed
-    wanted = slope * 2.0 * np.pi * 4000.0 * 18e-6 / (2.0 * speed) * play[1] / play[0]
-    assert second_harmonic(tmp_path, -30.0) == pytest.approx(float(decibels(wanted)), abs=0.3)
+    requested = slope * 2.0 * np.pi * 4000.0 * 18e-6 / (2.0 * speed) * play[1] / play[0]
+    assert second_harmonic(tmp_path, -30.0) == pytest.approx(float(decibels(requested)), abs=0.3)
 
 
 def test_walls_lean_to_opposite_sides_so_that_a_lateral_cut_has_no_even_harmonics(tmp_path: Path) -> None:
@@ -103,8 +104,8 @@ def test_walls_lean_to_opposite_sides_so_that_a_lateral_cut_has_no_even_harmonic
 # -- what comes round -------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize(("rpm", "wanted"), [(33.33, 0.5555), (45.0, 0.75), (78.0, 1.3)])
-def test_a_hole_off_the_centre_swings_the_pitch_once_a_turn(rpm: float, wanted: float, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("rpm", "requested"), [(33.33, 0.5555), (45.0, 0.75), (78.0, 1.3)])
+def test_a_hole_off_the_centre_swings_the_pitch_once_a_turn(rpm: float, requested: float, tmp_path: Path) -> None:
     out = record(tmp_path, tone(1000.0, -18.0, 24.0), rpm=rpm, off_centre_mm=1.0, radius_mm=100.0)
     swing = pitch(out, 1000.0)[RATE:-RATE]
     assert np.abs(swing).max() == pytest.approx(0.01, rel=0.05)
@@ -112,11 +113,11 @@ def test_a_hole_off_the_centre_swings_the_pitch_once_a_turn(rpm: float, wanted: 
     hz = np.fft.rfftfreq(32 * swing.size, 1.0 / RATE)
     peak = int(np.argmax(spectrum))
     a, b, c = np.log(spectrum[peak - 1:peak + 2])
-    found = hz[peak] + 0.5 * (a - c) / (a - 2.0 * b + c) * hz[1]
-    assert found == pytest.approx(wanted, rel=1e-3)
+    result = hz[peak] + 0.5 * (a - c) / (a - 2.0 * b + c) * hz[1]
+    assert result == pytest.approx(requested, rel=1e-3)
 
 
-def events(folder: Path, seconds: float, **params: object) -> Signal:
+def events(folder: Path, seconds: float, **params: Any) -> np.ndarray:
     silent = {"surface_db": -100.0, "rumble_db": -100.0, "noises": True}
     out = record(folder, np.zeros((1, round(seconds * RATE))), **{**silent, **params})[0]
     loud = np.flatnonzero(np.abs(out) > 0.3 * np.abs(out).max())
@@ -124,12 +125,12 @@ def events(folder: Path, seconds: float, **params: object) -> Signal:
 
 
 def test_a_scratch_comes_round_with_the_platter(tmp_path: Path) -> None:
-    found = events(tmp_path, 20.0, rpm=78.0, dust_per_s=0.0, pops_per_min=40.0, crackle_db=0.0)
-    assert found.size > 5
+    result = events(tmp_path, 20.0, rpm=78.0, dust_per_s=0.0, pops_per_min=40.0, crackle_db=0.0)
+    assert result.size > 5
     turn = 60.0 / 78.0 * RATE
-    gaps = (found[:, None] - found[None, :])[found[:, None] > found[None, :]]
+    gaps = (result[:, None] - result[None, :])[result[:, None] > result[None, :]]
     near = np.abs(gaps / turn - 1.0) < 1e-3
-    assert near.sum() >= found.size // 2, "most come again one turn later, within 0.1 %"
+    assert near.sum() >= result.size // 2, "most come again one turn later, within 0.1 %"
 
 
 def test_dust_is_as_dense_as_asked_and_another_copy_has_it_elsewhere(tmp_path: Path) -> None:

@@ -33,15 +33,15 @@ def play(params: dict[str, Any], start: int, frames: int, *, tempo: float = 120.
     """A tone through the stage, played from a place of the session on, latency taken off."""
     chain = Chain(Setup(RATE, 1, block, clock=Clock(tempo=tempo)),
                   [StageSettings(id="a", kind="wear", params=WEAR.complete(params))])
-    late = chain.latency
-    time = np.arange(start, start + frames + late) / RATE
+    delay = chain.latency
+    time = np.arange(start, start + frames + delay) / RATE
     sound = 0.25 * np.sin(2.0 * np.pi * 1000.0 * time)[None, :]
     for at in range(0, sound.shape[1], block):
         part = np.ascontiguousarray(sound[:, at:at + block])
         chain.clock.frame = start + at
         chain.process(part)
         sound[:, at:at + block] = part
-    return sound[:, late:]
+    return sound[:, delay:]
 
 
 def test_damage_lies_at_places_of_the_time_line() -> None:
@@ -71,7 +71,7 @@ def test_corrections_by_hand_stay_whatever_is_generated() -> None:
             pattern = drop_pattern(values)
             assert (pattern[1], pattern[2], pattern[32]) == (0.0, 0.7, 0.9)
             bare = drop_pattern({**values, "drop_steps": ()})
-            free = [place for place in range(64) if place not in (1, 2, 32)]
+            free = [index for index in range(64) if index not in (1, 2, 32)]
             assert np.array_equal(pattern[free], bare[free])
     shares = [np.mean(drop_pattern(WEAR.complete({
         "drop_mode": "random", "drop_density_pct": 30.0, "drop_count": 128.0, "drop_seed": float(seed)})) > 0.0)
@@ -110,9 +110,9 @@ def test_ageing_dulls_and_creases_stumble(tmp_path: Path) -> None:
     assert 10.0 * np.log10(power[1][high].sum() / power[0][high].sum()) < -12.0
     assert -8.0 < 10.0 * np.log10(power[1][low].sum() / power[0][low].sum()) < -1.0
     creased = process(tmp_path, tone(20.0), {"kind": "wear", "params": {**NEW, "crease_pct": 80.0}})
-    found = levels(creased, 0.02)
-    assert found.min() < -8.0
-    assert np.median(found) > -1.5
+    result = levels(creased, 0.02)
+    assert result.min() < -8.0
+    assert np.median(result) > -1.5
 
 
 @pytest.mark.parametrize(("speed", "layer"), [(15.0, 52.0), (7.5, 35.0), (3.75, 18.0)])

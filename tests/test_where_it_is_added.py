@@ -71,14 +71,14 @@ def test_noise_is_no_distortion_and_moving_pitch_is_neither(rng: np.random.Gener
     ("drive", {"drive_db": 12.0}, "odd_db"), ("drive", {"drive_db": 12.0, "asymmetry_pct": 60.0}, "even_db"),
     ("motion", {"flutter_pct": 0.3}, "motion_db"), ("tape", {"hiss": True}, "noise_db"),
     ("drive", {"shape": "rectify", "drive_db": 12.0}, "even_db")])
-def test_stages_show_what_they_are(kind: str, params: dict[str, object], name: str, demo: Session) -> None:
+def test_stages_show_what_they_are(kind: str, params: dict[str, Any], name: str, demo: Session) -> None:
     stage = new_stage(kind)
     stage = replace_stage(stage, params=stage.declaration.complete(params))
     session = add_stage(demo, STRIP, stage).with_(loop=Loop(10 * RATE, 11 * RATE))
-    found = dissect_strip(quiet, session, STRIP)
-    kinds = {key: getattr(found.kinds, key) for key in ("odd_db", "even_db", "noise_db", "motion_db")}
-    assert max(kinds, key=kinds.get) == name
-    assert set(found.stages) == {stage.id}
+    result = dissect_strip(quiet, session, STRIP)
+    kinds = {key: getattr(result.kinds, key) for key in ("odd_db", "even_db", "noise_db", "motion_db")}
+    assert max(kinds, key=lambda key: kinds[key]) == name
+    assert set(result.stages) == {stage.id}
 
 
 def test_each_stage_adds_its_own(demo: Session) -> None:
@@ -89,11 +89,11 @@ def test_each_stage_adds_its_own(demo: Session) -> None:
     session = set_parameter(session, STRIP, eq.id, "high_cut_hz", 2000.0)
     session = set_parameter(session, STRIP, drive.id, "drive_db", 24.0)
     session = edit_stage(session, STRIP, bits.id, lambda stage: replace_stage(stage, on=False))
-    found = dissect_strip(quiet, session, STRIP).stages
-    assert set(found) == {eq.id, drive.id, trim.id}, "bypassed ones add nothing"
-    assert found[eq.id] < -90.0
-    assert found[trim.id] < -90.0
-    assert -30.0 < found[drive.id] < -3.0
+    result = dissect_strip(quiet, session, STRIP).stages
+    assert set(result) == {eq.id, drive.id, trim.id}, "bypassed ones add nothing"
+    assert result[eq.id] < -90.0
+    assert result[trim.id] < -90.0
+    assert -30.0 < result[drive.id] < -3.0
 
 
 def band(rng: np.random.Generator, low: float, high: float) -> Samples:
@@ -109,9 +109,9 @@ def band(rng: np.random.Generator, low: float, high: float) -> Samples:
 def test_crowded_regions_are_named(what: str, low: float, high: float, rng: np.random.Generator) -> None:
     source = band(rng, 20.0, 18000.0)
     assert crowding(compare(source, source + 0.2 * band(rng, 20.0, 18000.0), RATE, loop=True)) == []
-    found = crowding(compare(source, source + 0.5 * band(rng, low, high), RATE, loop=True))
-    assert [one.what for one in found] == [what]
-    assert found[0].more_db > 6.0
+    result = crowding(compare(source, source + 0.5 * band(rng, low, high), RATE, loop=True))
+    assert [one.what for one in result] == [what]
+    assert result[0].more_db > 6.0
     assert crowding(compare(source, source + 0.001 * band(rng, low, high), RATE, loop=True)) == [], "too little to hear"
 
 
@@ -141,18 +141,18 @@ def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
     workspace.sessions.document.commit("Drive", lambda _: add_stage(workspace.sessions.session, "brushed-drums",
                                                                     new_stage("drive")))
     workspace.selection.select(STRIP)
-    window.ladder.add("drive")
+    window.path_view.add("drive")
     measured(qtbot, window)
     qtbot.waitUntil(lambda: workspace.dissector.of(STRIP) is not None, timeout=60000)
-    assert "odd -" in window.balance.kinds.accessibleDescription()
-    assert "short-term at most -" in window.balance.numbers["Loudness after"].toolTip()
+    assert "odd \u2212" in window.balance.kinds.accessibleDescription()
+    assert "short-term at most \u2212" in window.balance.numbers["Loudness after"].toolTip()
     assert workspace.selection.strip.chain[0].id in workspace.dissector.of(STRIP).stages
     # What is not chosen is measured while nothing else is to be done.
     qtbot.waitUntil(lambda: workspace.measurer.fresh("brushed-drums"), timeout=60000)
-    found = workspace.measurer.latest("brushed-drums")
-    assert workspace.sessions.session.strip("brushed-drums").match_db == pytest.approx(found.offset_db, abs=0.02)
+    result = workspace.measurer.latest("brushed-drums")
+    assert workspace.sessions.session.strip("brushed-drums").match_db == pytest.approx(result.offset_db, abs=0.02)
     known = workspace.dissector.of(STRIP)
-    window.bench.bars["drive_db"]._ask(30.0, commit=True)
+    window.bench.bars["drive_db"].ask(30.0, commit=True)
     assert workspace.dissector.of(STRIP) is None
     window.undo()
     assert workspace.dissector.of(STRIP) is known, "what comes back need not be taken apart again"
@@ -161,7 +161,7 @@ def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
 def test_a_warning_names_the_control_that_helps(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")
-    window.ladder.add("tape")
+    window.path_view.add("tape")
     stage = workspace.selection.strip.chain[0]
     for name, value in (("hiss", True), ("hiss_db", 20.0)):
         workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "harmonium",

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import signal
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -13,8 +13,9 @@ import soundfile
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QMenu, QMessageBox, QWidget
+from pytestqt.qtbot import QtBot
 
-from conftest import measured, said, use_preset
+from conftest import OpenWindow, measured, said, use_preset
 from test_value_bar import drag
 from yellow_ember.app import main_window
 from yellow_ember.app.main_window import MainWindow
@@ -35,7 +36,7 @@ def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:
     assert "Night Ferry to Saltmouth" in window.windowTitle()
 
 
-def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot) -> None:
+def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     loop = workspace.sessions.session.loop
     qtbot.keyClick(window, Qt.Key.Key_Space)
@@ -49,41 +50,41 @@ def test_play_loop_and_stop_by_keyboard(window: MainWindow, qtbot) -> None:
     qtbot.waitUntil(lambda: not workspace.playback.state.playing, timeout=60000)
 
 
-def test_stages_are_added_driven_moved_bypassed_and_removed(window: MainWindow, qtbot) -> None:
-    workspace, ladder = window.workspace, window.ladder
+def test_stages_are_added_driven_moved_bypassed_and_removed(window: MainWindow, qtbot: QtBot) -> None:
+    workspace, path = window.workspace, window.path_view
     workspace.selection.select("rhythm")
     start = workspace.sessions.session
-    ladder.add("tape")
-    ladder.add("drive")
+    path.add("tape")
+    path.add("drive")
     assert [stage.kind for stage in workspace.selection.strip.chain] == ["tape", "drive"]
     workspace.selection.select("rhythm", workspace.selection.strip.chain[0].id)
-    column = ladder._columns()[0].toRect()
-    drag(qtbot, ladder, column.center(), column.center() - QPoint(0, 60))
+    column = path.columns()[0].toRect()
+    drag(qtbot, path, column.center(), column.center() - QPoint(0, 60))
     assert workspace.selection.strip.chain[0].params["record_db"] == pytest.approx(6.0, abs=0.6)
     assert workspace.sessions.document.undo_label == "Drive Tape machine"
     window.undo()
     assert workspace.selection.strip.chain[0].params["record_db"] == 0.0, "a drag is one step"
     window.redo()
-    second = ladder._columns()[1].toRect()
-    drag(qtbot, ladder, column.center(), QPoint(second.right() - 10, column.center().y()))
+    second = path.columns()[1].toRect()
+    drag(qtbot, path, column.center(), QPoint(second.right() - 10, column.center().y()))
     assert [stage.kind for stage in workspace.selection.strip.chain] == ["drive", "tape"]
-    ladder.setFocus()
-    qtbot.keyClick(ladder, Qt.Key.Key_X)
+    path.setFocus()
+    qtbot.keyClick(path, Qt.Key.Key_X)
     assert not workspace.selection.strip.chain[1].on
-    qtbot.keyClick(ladder, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(path, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
     assert workspace.selection.strip.chain[0].kind == "tape"
-    qtbot.keyClick(ladder, Qt.Key.Key_Up)
-    qtbot.keyClick(ladder, Qt.Key.Key_Delete)
+    qtbot.keyClick(path, Qt.Key.Key_Up)
+    qtbot.keyClick(path, Qt.Key.Key_Delete)
     assert [stage.kind for stage in workspace.selection.strip.chain] == ["drive"]
     while workspace.sessions.document.undo():
         pass
     assert workspace.sessions.session.strips == start.strips
 
 
-def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> None:
+def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     for kind in ("tape", "drive", "trim"):
-        window.ladder.add(kind)
+        window.path_view.add(kind)
         stage = workspace.selection.strip.stage(workspace.selection.stage_id)
         assert stage.kind == kind
         assert set(window.bench.bars) == {*stage.params, "wet_db", "dry_db", "mix_pct", "mono"}
@@ -94,21 +95,21 @@ def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot) -> No
     workspace.sessions.document.undo()
     assert bias.value == 0.0
     dry = window.bench.bars["dry_db"]
-    dry._ask(-6.0, commit=True)
+    dry.ask(-6.0, commit=True)
     assert workspace.selection.strip.chain[0].dry_db == -6.0
-    window.bench._to_defaults()
+    window.bench.to_defaults()
     assert workspace.selection.strip.chain[0].dry_db is None
     assert not window.bench.picture.grab().isNull()
 
 
-def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> None:
+def test_balance_measures_matches_and_compares(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select("upright-bass")
     use_preset(window, "Keel weight")
     measured(qtbot, window)
-    found = workspace.measurer.latest("upright-bass")
-    after = found.after.integrated_lufs + workspace.selection.strip.match_db
-    assert after == pytest.approx(found.before.integrated_lufs, abs=0.1)
+    result = workspace.measurer.latest("upright-bass")
+    after = result.after.integrated_lufs + workspace.selection.strip.match_db
+    assert after == pytest.approx(result.before.integrated_lufs, abs=0.1)
     assert window.balance.numbers["Added"].text().endswith("dB")
     assert window.balance.numbers["Match offset"].text() == f"{workspace.selection.strip.match_db:+.2f} dB"
     assert f"match {workspace.selection.strip.match_db:+.2f} dB" in window.top_line.offset.text()
@@ -119,30 +120,30 @@ def test_balance_measures_matches_and_compares(window: MainWindow, qtbot) -> Non
     assert not workspace.playback.before
     window.balance.lock.setChecked(False)
     offset = workspace.selection.strip.match_db
-    window.bench.bars["out_db"]._ask(-30.0, commit=True)
+    window.bench.bars["out_db"].ask(-30.0, commit=True)
     measured(qtbot, window)
     assert workspace.selection.strip.match_db == offset
     window.balance.match_button.click()
     assert workspace.selection.strip.match_db > offset + 3.0
 
 
-def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot) -> None:
-    workspace, strip = window.workspace, window.tape_strip
+def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot: QtBot) -> None:
+    workspace, strip = window.workspace, window.timeline
     bar = round(4 * 60 / 96 * 48000)
-    drag(qtbot, strip, QPoint(round(strip._x(bar)), 8), QPoint(round(strip._x(3 * bar)), 8))
+    drag(qtbot, strip, QPoint(round(strip.x_of(bar)), 8), QPoint(round(strip.x_of(3 * bar)), 8))
     assert (workspace.sessions.session.loop.start, workspace.sessions.session.loop.end) == (bar, 3 * bar)
-    drag(qtbot, strip, QPoint(round(strip._x(3 * bar)), 8), QPoint(round(strip._x(2 * bar)), 8))
+    drag(qtbot, strip, QPoint(round(strip.x_of(3 * bar)), 8), QPoint(round(strip.x_of(2 * bar)), 8))
     assert workspace.sessions.session.loop.end == 2 * bar
-    qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(5.5 * bar)), 60))
+    qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(5.5 * bar)), 60))
     assert (workspace.sessions.session.loop.start, workspace.sessions.session.loop.end) == (5 * bar, 6 * bar)
-    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip._x(8 * bar)), 60))
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(8 * bar)), 60))
     qtbot.waitUntil(lambda: abs(workspace.playback.state.position - 8 * bar) < bar // 4, timeout=60000)
     strip.setFocus()
     qtbot.keyClick(strip, Qt.Key.Key_Right)
     qtbot.waitUntil(lambda: workspace.playback.state.position > 8 * bar + bar // 8, timeout=60000)
 
 
-def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_mute_solo_volume_and_rename(window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     workspace = window.workspace
     row = window.desk.rows["upright-bass"]
     qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=QPoint(60, 10))
@@ -151,7 +152,7 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pyt
     qtbot.keyClick(row, Qt.Key.Key_S)
     qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=row._button_box(0).center().toPoint())
     assert (workspace.selection.strip.solo, workspace.selection.strip.mute) == (True, True)
-    window.desk.volume._ask(-12.0, commit=True)
+    window.desk.volume.ask(-12.0, commit=True)
     assert workspace.selection.strip.volume_db == -12.0
     assert workspace.sessions.document.undo_label == "Volume of Upright bass"
     monkeypatch.setattr("yellow_ember.app.panels.strip_row.QInputDialog.getText", lambda *_a, **_k: ("Big bass", True))
@@ -159,7 +160,7 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot, monkeypatch: pyt
     assert window.desk.rows["upright-bass"].accessibleName() == "track Big bass"
 
 
-def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path) -> None:
+def test_save_quit_and_find_everything_again(open_window: OpenWindow, qtbot: QtBot, tmp_path: Path) -> None:
     window = open_window()
     workspace = window.workspace
     workspace.selection.select("rhythm")
@@ -177,7 +178,7 @@ def test_save_quit_and_find_everything_again(open_window, qtbot, tmp_path: Path)
 
 
 def test_saving_where_it_cannot_be_keeps_the_work(window: MainWindow) -> None:
-    window.ladder.add("trim")
+    window.path_view.add("trim")
     assert not window.workspace.sessions.save(Path("/proc/a.ember"), window.workspace.selection.strip_id)
     assert "can't be written" in said(window)
     assert window.workspace.sessions.document.modified
@@ -190,7 +191,8 @@ def drop(window: MainWindow, paths: list[Path]) -> None:
                                 Qt.KeyboardModifier.NoModifier))
 
 
-def test_dropped_files_make_a_session(open_window, qtbot, make_audio, tmp_path: Path) -> None:
+def test_dropped_files_make_a_session(open_window: OpenWindow, qtbot: QtBot, make_audio: Callable[..., Path],
+                                      tmp_path: Path) -> None:
     window = open_window(None)
     text = tmp_path / "text.wav"
     text.write_text("fog")
@@ -216,7 +218,7 @@ def test_a_broken_session_is_refused_in_words(window: MainWindow, tmp_path: Path
     assert window.workspace.sessions.session == before
 
 
-def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtbot) -> None:
+def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtbot: QtBot) -> None:
     path = tmp_path / "moved.ember"
     assert window.workspace.sessions.save(path, window.workspace.selection.strip_id)
     path.write_text(path.read_text().replace("upright-bass.flac", "gone/upright-bass.flac"))
@@ -226,16 +228,17 @@ def test_missing_audio_is_said_and_found(window: MainWindow, tmp_path: Path, qtb
     assert "All audio is found" in said(window)
 
 
-def test_the_engine_killed_while_playing(window: MainWindow, qtbot) -> None:
+def test_the_engine_killed_while_playing(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=60000)
-    os.kill(workspace.playback.engine.pid, signal.SIGKILL)
+    workspace.playback.engine.kill()
     qtbot.waitUntil(lambda: workspace.playback.engine.restarts == 1 and workspace.playback.state.playing, timeout=3000)
     assert "started again" in window.message_line.text.text()
 
 
-def test_the_window_killed_while_editing(qtbot, open_window, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_window_killed_while_editing(qtbot: QtBot, open_window: OpenWindow,
+                                         monkeypatch: pytest.MonkeyPatch) -> None:
     for leftover in leftovers():
         leftover.file.unlink()
     code = """
@@ -252,7 +255,7 @@ window = MainWindow(Workspace(Settings()))
 window.show()
 window.workspace.sessions.open_path(DEMO)
 window.workspace.selection.select("plucked-guitar")
-QTimer.singleShot(100, lambda: window.ladder.add("tape"))
+QTimer.singleShot(100, lambda: window.path_view.add("tape"))
 QTimer.singleShot(2100, lambda: os.kill(os.getpid(), signal.SIGKILL))
 application.exec()
 """
@@ -268,7 +271,7 @@ application.exec()
     assert leftovers() == []
 
 
-def test_printing_from_the_window(window: MainWindow, qtbot, tmp_path: Path) -> None:
+def test_printing_from_the_window(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
     workspace = window.workspace
     dialog = workspace.give(PrintDialog, window)
     dialog.stretch.setCurrentIndex(1)
@@ -291,12 +294,12 @@ def test_printing_from_the_window(window: MainWindow, qtbot, tmp_path: Path) -> 
     assert len(list(tmp_path.iterdir())) == 1
 
 
-def test_settings_belong_to_program_and_session(window: MainWindow, qtbot) -> None:
+def test_settings_belong_to_program_and_session(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     dialog = workspace.give(SettingsDialog, window)
     dialog.block.setCurrentText("512")
     dialog.animation.setChecked(False)
-    dialog.reference._ask(-20.0, commit=True)
+    dialog.reference.ask(-20.0, commit=True)
     dialog.accept()
     assert workspace.sessions.session.reference_dbfs == -20.0
     assert (workspace.settings.block, workspace.settings.animation) == (512, False)
@@ -304,7 +307,7 @@ def test_settings_belong_to_program_and_session(window: MainWindow, qtbot) -> No
     qtbot.waitUntil(lambda: workspace.playback.state.playing and workspace.playback.state.blocks > 20, timeout=60000)
 
 
-def test_layout_and_panels_are_remembered(open_window) -> None:
+def test_layout_and_panels_are_remembered(open_window: OpenWindow) -> None:
     window = open_window()
     window._panel_actions["Balance"].trigger()
     assert window.balance.isHidden()
@@ -317,7 +320,7 @@ def test_layout_and_panels_are_remembered(open_window) -> None:
 
 
 def test_everything_that_takes_the_focus_has_a_name(window: MainWindow) -> None:
-    window.ladder.add("tape")
+    window.path_view.add("tape")
     unnamed = [widget for widget in window.findChildren(QWidget)
                if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible()
                and not (widget.accessibleName() or getattr(widget, "text", str)())
@@ -326,19 +329,19 @@ def test_everything_that_takes_the_focus_has_a_name(window: MainWindow) -> None:
 
 
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (2560, 1440)])
-def test_sizes(size: tuple[int, int], window: MainWindow, qtbot) -> None:
-    window.ladder.add("tape")
+def test_sizes(size: tuple[int, int], window: MainWindow, qtbot: QtBot) -> None:
+    window.path_view.add("tape")
     window.resize(*size)
     qtbot.wait(50)
     assert (window.width(), window.height()) == size
-    for panel in (window.desk, window.ladder, window.bench, window.balance, window.tape_strip):
+    for panel in (window.desk, window.path_view, window.bench, window.balance, window.timeline):
         assert panel.width() > 100
         assert panel.height() > 60
 
 
-def test_menus_sheets_and_messages(window: MainWindow, qtbot) -> None:
-    window.ladder.open_add_menu()
-    menu = window.ladder.findChild(QMenu)
+def test_menus_sheets_and_messages(window: MainWindow, qtbot: QtBot) -> None:
+    window.path_view.open_add_menu()
+    menu = window.path_view.findChild(QMenu)
     assert [action.text() for action in menu.actions()][:len(STAGES)] == [kind.label for kind in STAGES]
     menu.close()
     for dialog in (ShortcutSheet(window.key_sections(), window), MessageList(window.workspace.messages, window)):
@@ -357,14 +360,14 @@ def test_an_unexpected_error_is_a_message(window: MainWindow, monkeypatch: pytes
 
 
 def test_closing_asks_when_there_is_something_to_lose(window: MainWindow, monkeypatch: pytest.MonkeyPatch) -> None:
-    window.ladder.add("trim")
+    window.path_view.add("trim")
     monkeypatch.setattr(main_window.QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Cancel)
     window.close()
     assert window.isVisible()
     assert window.workspace.playback.engine is not None
 
 
-def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_logout_asks_nothing_and_keeps_the_work(open_window: OpenWindow, monkeypatch: pytest.MonkeyPatch) -> None:
     window = open_window()
     workspace = window.workspace
     workspace.sessions.document.commit("Tempo", lambda _: workspace.sessions.session.with_(tempo=71.0))
@@ -375,19 +378,19 @@ def test_a_logout_asks_nothing_and_keeps_the_work(open_window, monkeypatch: pyte
     monkeypatch.setattr(QMessageBox, "question", asked)
     window.closes_quietly = lambda: True
     window.close()
-    file = workspace.sessions.edits._autosave.file
+    file = workspace.sessions.edits.autosave.file
     assert '"tempo": 71.0' in file.read_text()
     file.unlink()
 
 
-def test_the_demo_itself_is_never_written(open_window) -> None:
+def test_the_demo_itself_is_never_written(open_window: OpenWindow) -> None:
     window = open_window(DEMO)
     assert window.workspace.sessions.is_shipped
     assert window.workspace.sessions.own_folder == Path.home()
     assert read_session(DEMO).name == "Night Ferry to Saltmouth"
 
 
-def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtbot) -> None:
+def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window: OpenWindow, qtbot: QtBot) -> None:
     window = open_window(DEMO)
     workspace = window.workspace
     assert workspace.selection.strip_id == "rhythm"
@@ -396,7 +399,7 @@ def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtb
     assert dry == ["Plucked guitar"]
     window.resize(1280, 800)
     qtbot.wait(300)
-    view = window.bench._scroll.viewport()
+    view = window.bench.scroll_area.viewport()
     for name in ("record_db", "bias_db", "stock", "speed_ips"):
         bar = window.bench.bars[name]
         top = bar.mapTo(view, bar.rect().topLeft()).y()
@@ -407,7 +410,7 @@ def test_the_demo_opens_coloured_with_the_rhythm_s_tape_in_view(open_window, qtb
         assert strip.match_db == pytest.approx(matches[strip.id], abs=0.1)
 
 
-def test_a_session_opens_at_the_strip_that_was_shown(open_window, tmp_path: Path) -> None:
+def test_a_session_opens_at_the_strip_that_was_shown(open_window: OpenWindow, tmp_path: Path) -> None:
     window = open_window()
     window.workspace.selection.select("harmonium")
     assert window.workspace.sessions.save(tmp_path / "a.ember", window.workspace.selection.strip_id)

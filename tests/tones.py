@@ -33,10 +33,10 @@ def process(folder: Path, signal: Signal, *stages: dict[str, Any], rate: int = R
     target.unlink(missing_ok=True)
     chain = write_chain(folder, *stages)
     assert main(["process", str(source), str(target), "--chain", str(chain), "--dtype", "float32", *options]) == 0
-    found, found_rate = soundfile.read(target, always_2d=True)
+    result, found_rate = soundfile.read(target, always_2d=True)
     assert found_rate == rate
-    assert found.shape == signal.T.shape
-    return np.asarray(found.T)
+    assert result.shape == signal.T.shape
+    return np.asarray(result.T)
 
 
 def tape(folder: Path, signal: Signal, **params: Any) -> Signal:

@@ -91,8 +91,8 @@ def parameter_listing(parameter: Parameter) -> dict[str, Any]:
                     "default": list(parameter.default)}
     if isinstance(parameter, Option):
         listing |= {"unit": parameter.unit, "choices": [
-            {"id": parameter.value_at(place), "label": choice.label}
-            for place, choice in enumerate(parameter.choices)]}
+            {"id": parameter.value_at(index), "label": choice.label}
+            for index, choice in enumerate(parameter.choices)]}
     return listing
 
 
@@ -359,66 +359,66 @@ def parser() -> argparse.ArgumentParser:
         sub.set_defaults(run=run)
         return sub
 
-    apart = "a window of its own, also where one is open already"
-    sub = command("demo", lambda arguments: _window([DEMO], apart=arguments.apart),
-                  "open the window with the demo session")
-    sub.add_argument("--apart", action="store_true", help=apart)
-    sub = command("open", _open, "open the window with a session, or a new one from audio files")
-    sub.add_argument("paths", nargs="*", type=Path, metavar="SESSION|AUDIO")
-    sub.add_argument("--apart", action="store_true", help=apart)
-    sub = command("stages", _stages, "list the stages and their parameters")
-    sub.add_argument("kind", nargs="?")
-    sub.add_argument("--json", action="store_true")
-    sub = command("presets", _presets, "list the presets")
-    sub.add_argument("--json", action="store_true")
+    demo = command("demo", lambda arguments: _window([DEMO], apart=arguments.apart),
+                   "open the window with the demo session")
+    opening = command("open", _open, "open the window with a session, or a new one from audio files")
+    opening.add_argument("paths", nargs="*", type=Path, metavar="SESSION|AUDIO")
+    for sub in (demo, opening):
+        sub.add_argument("--apart", action="store_true", help="a window of its own, also where one is open already")
+    stages = command("stages", _stages, "list the stages and their parameters")
+    stages.add_argument("kind", nargs="?")
+    presets = command("presets", _presets, "list the presets")
+    _add_process(command("process", _process, "process one audio file through a chain"))
+    _add_batch(command("batch", _batch, "process many files, or folders of them, through one chain"))
+    _add_render(command("render", _render, "print a session to files"))
+    measure = command("measure", _measure,
+                      "measure loudness and peaks; against another file, what was added and the tone change")
+    measure.add_argument("file", type=Path, metavar="FILE")
+    measure.add_argument("--against", type=Path, metavar="FILE", help="what the file was before processing")
+    for sub in (stages, presets, measure, command("bench", _bench, "show how fast the stages run here")):
+        sub.add_argument("--json", action="store_true")
+    return top
 
-    sub = command("process", _process, "process one audio file through a chain")
-    sub.add_argument("input", type=Path, metavar="IN")
-    sub.add_argument("output", type=Path, metavar="OUT")
+
+def _add_chain(sub: argparse.ArgumentParser) -> None:
+    """What a file is processed by, and how."""
     chain = sub.add_mutually_exclusive_group(required=True)
     chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
     chain.add_argument("--preset", metavar="NAME", help="a preset's name")
     sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
-    sub.add_argument("--block", type=_at_least(1), default=4096, metavar="N", help="frames processed at once")
     sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
-    sub.add_argument("--match", action="store_true", help="make the result as loud as the input")
     sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
 
-    sub = command("batch", _batch, "process many files, or folders of them, through one chain")
+
+def _add_process(sub: argparse.ArgumentParser) -> None:
+    sub.add_argument("input", type=Path, metavar="IN")
+    sub.add_argument("output", type=Path, metavar="OUT")
+    _add_chain(sub)
+    sub.add_argument("--block", type=_at_least(1), default=4096, metavar="N", help="frames processed at once")
+    sub.add_argument("--match", action="store_true", help="make the result as loud as the input")
+
+
+def _add_batch(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("inputs", nargs="+", type=Path, metavar="IN", help="sound files, or folders of them")
     sub.add_argument("--out", type=Path, required=True, metavar="DIR")
-    chain = sub.add_mutually_exclusive_group(required=True)
-    chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
-    chain.add_argument("--preset", metavar="NAME", help="a preset's name")
+    _add_chain(sub)
     level = sub.add_mutually_exclusive_group()
     level.add_argument("--match", action="store_true", help="make each result as loud as its input")
     level.add_argument("--peak", type=_dbfs, metavar="DBFS", help="bring each result's highest sample to this level")
     sub.add_argument("--names", default="{name}", metavar="PATTERN",
                      help="of the results, with {name}, {folder}, {preset}, {number}")
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
-    sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
-    sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
-    sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
     sub.add_argument("--jobs", type=_at_least(1), metavar="N", help="files at a time; default: one a core")
     sub.add_argument("--resume", action="store_true", help="skip files that exist")
     sub.add_argument("--report", type=Path, metavar="FILE", help="write what became of each file as JSON")
 
-    sub = command("render", _render, "print a session to files")
+
+def _add_render(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("session", type=Path, metavar="SESSION")
     sub.add_argument("--out", type=Path, required=True, metavar="DIR")
     sub.add_argument("--stems", action="store_true", help="every strip as well as the mix")
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
     sub.add_argument("--oversample", type=int, choices=FACTORS, help="default: the session's printing quality")
-
-    sub = command("measure", _measure,
-                  "measure loudness and peaks; against another file, what was added and the tone change")
-    sub.add_argument("file", type=Path, metavar="FILE")
-    sub.add_argument("--against", type=Path, metavar="FILE", help="what the file was before processing")
-    sub.add_argument("--json", action="store_true")
-
-    sub = command("bench", _bench, "show how fast the stages run here")
-    sub.add_argument("--json", action="store_true")
-    return top
 
 
 def main(argv: list[str] | None = None) -> int:

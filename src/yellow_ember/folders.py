@@ -32,23 +32,23 @@ def folder(base: Base, *parts: str) -> Path:
     Where the base directory can't be written, a temporary folder of this user stands in for it.
     OSError where not even that can be made.
     """
-    found = _usable(base, _wanted(base)).joinpath(*parts)
-    found.mkdir(parents=True, exist_ok=True)
-    return found
+    result = _usable(base, _requested(base)).joinpath(*parts)
+    result.mkdir(parents=True, exist_ok=True)
+    return result
 
 
 def troubles() -> list[str]:
     """A sentence for every base directory that can't be written, for the user."""
     said = []
     for base in Base:
-        wanted = _wanted(base)
+        requested = _requested(base)
         try:
-            used = _usable(base, wanted)
+            used = _usable(base, requested)
         except OSError:
-            said.append(f"{wanted} can't be written: {base.value} are not kept.")
+            said.append(f"{requested} can't be written: {base.value} are not kept.")
             continue
-        if used != wanted and base is not Base.RUNTIME:
-            said.append(f"{wanted} can't be written: {base.value} are kept in {used} only until this computer "
+        if used != requested and base is not Base.RUNTIME:
+            said.append(f"{requested} can't be written: {base.value} are kept in {used} only until this computer "
                         "restarts.")
     return said
 
@@ -81,7 +81,7 @@ def is_writable(path: Path) -> bool:
         probe.unlink(missing_ok=True)
 
 
-def _wanted(base: Base) -> Path:
+def _requested(base: Base) -> Path:
     match base:
         case Base.CACHE:
             name = platformdirs.user_cache_dir(_APP)
@@ -98,19 +98,19 @@ def _wanted(base: Base) -> Path:
 
 
 @functools.cache
-def _usable(base: Base, wanted: Path) -> Path:
+def _usable(base: Base, requested: Path) -> Path:
     """The base directory itself, or the first stand-in that can be written."""
     # Without a home the path stays relative, and would grow in whatever folder one started from.
-    if wanted.is_absolute() and is_writable(wanted):
-        return wanted
-    for place in (Path(tempfile.gettempdir()), Path("/dev/shm")):
+    if requested.is_absolute() and is_writable(requested):
+        return requested
+    for index in (Path(tempfile.gettempdir()), Path("/dev/shm")):
         try:
-            found = _private(place / f"{_APP}-{os.getuid()}") / base.name.lower()
+            result = _private(index / f"{_APP}-{os.getuid()}") / base.name.lower()
         except OSError:
             continue
-        if is_writable(found):
-            return found
-    raise OSError(28, "No folder can be written", str(wanted))
+        if is_writable(result):
+            return result
+    raise OSError(28, "No folder can be written", str(requested))
 
 
 def _private(path: Path) -> Path:

@@ -7,6 +7,7 @@ import re
 _LONGEST_FILE_NAME = 200
 """Bytes; what is left of 255 takes numbers and endings."""
 REPLACEMENT = "\ufffd"
+_NEGATIVE = re.compile(r"(?<![\w.])-(?=[\d.])")
 _UNFIT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
 """Control characters but tab and line feed, what turns the direction of writing, and halves of surrogate pairs."""
 
@@ -23,6 +24,15 @@ def plain(text: str) -> str:
 def plain_line(text: str) -> str:
     """As `plain`, on one line: a name."""
     return plain(text).replace("\n", " ").replace("\t", " ")
+
+
+def with_minus(text: str) -> str:
+    """The text with a minus sign before every negative number.
+
+    >>> with_minus("-26 to -20 dB, 4-track, +1|-2")
+    '\u221226 to \u221220 dB, 4-track, +1|\u22122'
+    """
+    return _NEGATIVE.sub("\u2212", text)
 
 
 def plain_file_name(name: str) -> str:

@@ -42,10 +42,10 @@ def debian_package(library: str) -> str:
 
 def _qt_files() -> list[Path]:
     """Qt's own files whose needs count: the modules in use, and the plugins for X11, Wayland and tests."""
-    found = importlib.util.find_spec("PyQt6")
-    if found is None or not found.submodule_search_locations:
+    result = importlib.util.find_spec("PyQt6")
+    if result is None or not result.submodule_search_locations:
         return []
-    package = Path(next(iter(found.submodule_search_locations)))
+    package = Path(next(iter(result.submodule_search_locations)))
     files = [path for name in _MODULES for path in package.glob(f"{name}.abi3.so")]
     files += [path for name in _MODULES for path in package.glob(f"Qt6/lib/libQt6{name[2:]}.so.6")]
     return files + [path for pattern in _PLUGINS for path in sorted(package.glob(f"Qt6/plugins/{pattern}"))]
@@ -76,8 +76,8 @@ def missing_in(error: BaseException) -> str | None:
     >>> missing_in(ImportError("libEGL.so.1: cannot open shared object file: No such file or directory"))
     'libEGL.so.1'
     """
-    found = re.match(r"(lib\S+\.so\.\S+): cannot open shared object file", str(error))
-    return found.group(1) if found else None
+    result = re.match(r"(lib\S+\.so\.\S+): cannot open shared object file", str(error))
+    return result.group(1) if result else None
 
 
 def install_hint(libraries: list[str]) -> str:
@@ -127,14 +127,14 @@ def _linked(path: Path) -> str:
 
 def owning_packages() -> list[str]:
     """Debian packages that hold the system libraries in use here, beside those of the C compiler."""
-    files = {found for path in _qt_files() for found in re.findall(r"=> (/(?:usr/)?lib/\S+)", _linked(path))}
+    files = {result for path in _qt_files() for result in re.findall(r"=> (/(?:usr/)?lib/\S+)", _linked(path))}
     files |= {line.split(" => ")[1] for name in _LOADED_BY_NAME for line in subprocess.run(
         ["/sbin/ldconfig", "-p"], capture_output=True, text=True, check=False).stdout.splitlines() if name in line}
     # The dynamic linker and dpkg may name a file by its path before, or since, /lib became a part of /usr.
     bare = {path.removeprefix("/usr") for path in files}
     names = sorted(bare | {f"/usr{path}" for path in bare})
-    found = subprocess.run(["dpkg-query", "-S", *names], capture_output=True, text=True, check=False).stdout
-    return sorted(set(re.findall(r"^([^\s:]+):", found, re.MULTILINE)) - {"libc6", "libgcc-s1", "libstdc++6"})
+    result = subprocess.run(["dpkg-query", "-S", *names], capture_output=True, text=True, check=False).stdout
+    return sorted(set(re.findall(r"^([^\s:]+):", result, re.MULTILINE)) - {"libc6", "libgcc-s1", "libstdc++6"})
 
 
 def _why_no_x11() -> str | None:

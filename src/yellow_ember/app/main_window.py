@@ -11,13 +11,13 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels import copying, ladder, strip_row, tape_strip
+from yellow_ember.app.panels import copying, path_view, strip_row, timeline
 from yellow_ember.app.panels.balance import Balance
 from yellow_ember.app.panels.bench import Bench
 from yellow_ember.app.panels.desk import Desk
-from yellow_ember.app.panels.ladder import Ladder
 from yellow_ember.app.panels.message_line import MessageLine
-from yellow_ember.app.panels.tape_strip import TapeStrip
+from yellow_ember.app.panels.path_view import PathView
+from yellow_ember.app.panels.timeline import Timeline
 from yellow_ember.app.panels.top_line import TopLine
 from yellow_ember.app.pictures import handles
 from yellow_ember.app.tools import audition
@@ -57,18 +57,18 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.top_line = workspace.give(TopLine)
         self.desk = workspace.give(Desk)
-        self.ladder = workspace.give(Ladder)
+        self.path_view = workspace.give(PathView)
         self.bench = workspace.give(Bench)
         self.balance = workspace.give(Balance)
-        self.tape_strip = workspace.give(TapeStrip)
+        self.timeline = workspace.give(Timeline)
         self.message_line = workspace.give(MessageLine)
         self._splitters = {
-            "middle": _splitter(Qt.Orientation.Vertical, (self.ladder, self.bench), (210, 390)),
+            "middle": _splitter(Qt.Orientation.Vertical, (self.path_view, self.bench), (210, 390)),
         }
         self._splitters["across"] = _splitter(
             Qt.Orientation.Horizontal, (self.desk, self._splitters["middle"], self.balance), (236, 760, 276))
         self._splitters["down"] = _splitter(
-            Qt.Orientation.Vertical, (self._splitters["across"], self.tape_strip), (590, 112))
+            Qt.Orientation.Vertical, (self._splitters["across"], self.timeline), (590, 112))
         self._splitters["across"].setStretchFactor(1, 1)
         self._splitters["middle"].setStretchFactor(0, 1)
         self._splitters["middle"].setStretchFactor(1, 3)
@@ -82,8 +82,8 @@ class MainWindow(QMainWindow):
         layout.addWidget(self.message_line)
         self.setCentralWidget(inside)
         self._panels: tuple[tuple[str, QWidget], ...] = (
-            ("Desk", self.desk), ("Path", self.ladder), ("Bench", self.bench), ("Balance", self.balance),
-            ("Waveform", self.tape_strip))
+            ("Desk", self.desk), ("Path", self.path_view), ("Bench", self.bench), ("Balance", self.balance),
+            ("Waveform", self.timeline))
         self._covered: list[QWidget] = []
         self._make_menus()
         workspace.sessions.changed.connect(lambda _session: self._refresh())
@@ -141,15 +141,15 @@ class MainWindow(QMainWindow):
         self._action(edit, "Paste", "Ctrl+V", lambda: workspace.give(copying.paste))
         self._action(edit, "Paste settings", "Ctrl+Shift+V", lambda: workspace.give(copying.paste_settings))
         edit.addSeparator()
-        self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.ladder.open_add_menu)
-        self._action(edit, "Presets\u2026", "P", self.ladder.open_presets)
+        self._action(edit, "Add a stage\u2026", "Ctrl+Return", self.path_view.open_add_menu)
+        self._action(edit, "Presets\u2026", "P", self.path_view.open_presets)
         self._action(edit, "Sets\u2026", "Shift+P", lambda: workspace.give(SetWindow, self).show())
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
         self._action(edit, "Links\u2026", "Ctrl+L", lambda: workspace.give(LinksWindow, self).show())
         self._action(edit, "Balance field of the stage\u2026", "F", self.bench.open_field)
         self._action(edit, "Variations of the stage\u2026", "V", self.bench.open_variations)
         self._action(edit, "Line-up of the machine\u2026", "", self.bench.open_line_up)
-        self._action(edit, "Bypass the stage", "Ctrl+B", self.ladder.switch_chosen)
+        self._action(edit, "Bypass the stage", "Ctrl+B", self.path_view.switch_chosen)
         self._action(edit, "Bypass the path", "Ctrl+Shift+B", self.bypass_path)
         self._action(edit, "Match loudness now", "Ctrl+M", workspace.matcher.match_chosen)
 
@@ -165,12 +165,12 @@ class MainWindow(QMainWindow):
         self._action(view, "What was added, alone", "D", self.top_line.compare.toggle_added)
         snapshots = view.addMenu("Snapshots")
         assert snapshots is not None
-        for place in range(PLACES):
-            number = place + 1
+        for index in range(PLACES):
+            number = index + 1
             self._action(snapshots, f"Hear snapshot {number}", f"Alt+{number}",
-                         functools.partial(self.balance.snapshots.use, place))
+                         functools.partial(self.balance.snapshots.use, index))
             self._action(snapshots, f"Take snapshot {number}", f"Alt+Shift+{number}",
-                         functools.partial(self.balance.snapshots.take, place))
+                         functools.partial(self.balance.snapshots.take, index))
         view.addSeparator()
         self._panel_actions: dict[str, QAction] = {}
         for number, (name, panel) in enumerate(self._panels, 1):
@@ -228,7 +228,7 @@ class MainWindow(QMainWindow):
         assert bar is not None
         menus = [(action.text().replace("&", ""), keys_of(menu)) for action in bar.actions()
                  if (menu := action.menu()) is not None]
-        return [*menus, ("Desk", strip_row.KEYS), ("Path", ladder.KEYS), ("Waveform", tape_strip.KEYS),
+        return [*menus, ("Desk", strip_row.KEYS), ("Path", path_view.KEYS), ("Waveform", timeline.KEYS),
                 ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS), ("Lane of steps", step_lane.KEYS),
                 ("Lists of things to hear", audition.KEYS)]
 
@@ -244,7 +244,7 @@ class MainWindow(QMainWindow):
         """Help, at the page of the chosen stage where there is one."""
         selection = self.workspace.selection
         page = f"stage:{selection.strip.stage(selection.stage_id).kind}" if selection.stage_id else FIRST
-        window = HelpWindow(self.ladder.open_presets, self)
+        window = HelpWindow(self.path_view.open_presets, self)
         window.show_page(page)
         window.show()
 
@@ -311,8 +311,9 @@ class MainWindow(QMainWindow):
         return box.clickedButton() is over and self._save_to(path)
 
     def save_as(self) -> bool:
-        wanted = self.workspace.sessions.own_folder / f"{plain_file_name(self.workspace.sessions.session.name)}{SUFFIX}"
-        path = ask_where_to_save(self, "Save as", wanted, _SESSION_FILTER, SUFFIX)
+        sessions = self.workspace.sessions
+        proposed = sessions.own_folder / f"{plain_file_name(sessions.session.name)}{SUFFIX}"
+        path = ask_where_to_save(self, "Save as", proposed, _SESSION_FILTER, SUFFIX)
         return path is not None and self._save_to(path)
 
     def open_card(self, card: Card) -> None:

@@ -60,11 +60,11 @@ class SingleInstance(QObject):
         self._server.setSocketOptions(QLocalServer.SocketOption.UserAccessOption)
         self._server.newConnection.connect(self._connected)
         with contextlib.suppress(OSError):
-            place = str(meeting_place())
-            if not self._server.listen(place) and hand_over([]) is Answer.NOBODY:
+            path = str(meeting_place())
+            if not self._server.listen(path) and hand_over([]) is Answer.NOBODY:
                 # What a crash left behind: nobody answers there.
-                QLocalServer.removeServer(place)
-                self._server.listen(place)
+                QLocalServer.removeServer(path)
+                self._server.listen(path)
 
     @property
     def listening(self) -> bool:
@@ -83,14 +83,14 @@ class SingleInstance(QObject):
                 line.abort()
             return
         try:
-            found = json.loads(line.readLine(_MAXIMUM_BYTES))
+            result = json.loads(line.readLine(_MAXIMUM_BYTES))
         except (ValueError, RecursionError):
             line.abort()
             return
         line.write(_TAKEN)
         line.flush()
-        if isinstance(found, list):
-            self.handed.emit([Path(str(name)) for name in found])
+        if isinstance(result, list):
+            self.handed.emit([Path(str(name)) for name in result])
 
     def close(self) -> None:
         self._server.close()

@@ -220,10 +220,10 @@ def splitter_table() -> Samples:
 
     rest = currents(np.zeros(1))
 
-    def output(place: int, x: Samples) -> Samples:
-        return -_SPLITTER_PLATES[place] * (currents(np.asarray(x, dtype=float))[place] - rest[place])
+    def output(index: int, x: Samples) -> Samples:
+        return -_SPLITTER_PLATES[index] * (currents(np.asarray(x, dtype=float))[index] - rest[index])
 
-    return np.hstack([even_cells(functools.partial(output, place), *_SPLITTER_VOLTS, CELLS) for place in (1, 0)])
+    return np.hstack([even_cells(functools.partial(output, index), *_SPLITTER_VOLTS, CELLS) for index in (1, 0)])
 
 
 @functools.cache
@@ -247,14 +247,14 @@ def plate_table(power: PowerStage) -> Samples:
     """
     knee = power.valve[4] / power.supply
 
-    def swing(wanted: Samples) -> Samples:
-        w = np.abs(np.asarray(wanted))
+    def swing(requested: Samples) -> Samples:
+        w = np.abs(np.asarray(requested))
         low, high = np.zeros_like(w), np.ones_like(w)
         for _ in range(60):
             u = 0.5 * (low + high)
             more = w * 2.0 / np.pi * np.arctan((1.0 - u) / knee) > u
             low, high = np.where(more, u, low), np.where(more, high, u)
-        return np.asarray(np.sign(wanted) * 0.5 * (low + high))
+        return np.asarray(np.sign(requested) * 0.5 * (low + high))
 
     return even_cells(swing, *_WANTED, 2 * CELLS)
 
@@ -279,36 +279,36 @@ def _grid(source: float, leak: float, coupling: float, threshold: float, conduct
 
 def grids(voice: Voice, rate: float) -> Samples:
     """Rows (4, GRID) of the first and second triode, the splitter and the power valves at a raised rate."""
-    found = np.zeros((4, kernels.GRID))
+    result = np.zeros((4, kernels.GRID))
     sources, leaks = (68e3, 220e3), (1e6, _POT)
-    for place, triode in enumerate((voice.first, voice.second)):
-        row = _grid(sources[place], leaks[place], voice.coupling[place], -0.8 * triode_rest(triode), 4e-4, rate)
+    for index, triode in enumerate((voice.first, voice.second)):
+        row = _grid(sources[index], leaks[index], voice.coupling[index], -0.8 * triode_rest(triode), 4e-4, rate)
         if triode.bypass > 0.0:
             ladder = triode.bypass * rate + 1.0 / triode.cathode
             row[kernels.CATHODE_KEEP] = triode.bypass * rate / ladder
             row[kernels.CATHODE_GAIN] = 1.0 / (ladder * triode.plate)
-        row[kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[place] / rate)
-        found[place] = row
-    found[2] = _grid(50e3, 1e6, 22e-9, 30.0, 1e-5, rate)
-    found[2, kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[2] / rate)
-    found[3] = _grid(60e3, 220e3, 47e-9, -voice.power.bias, 2e-4, rate)
-    return found
+        row[kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[index] / rate)
+        result[index] = row
+    result[2] = _grid(50e3, 1e6, 22e-9, 30.0, 1e-5, rate)
+    result[2, kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[2] / rate)
+    result[3] = _grid(60e3, 220e3, 47e-9, -voice.power.bias, 2e-4, rate)
+    return result
 
 
 def power_figures(voice: Voice, presence: float, sag: float, rate: float) -> Samples:
     """Figures (POWER,) of the power stage; presence and sag from 0 to 1."""
     power = voice.power
     idle = 2.0 * kernels.current_at(valve_table(power), ranges(), 0.0)
-    found = np.zeros(kernels.POWER)
-    found[kernels.SUPPLY], found[kernels.LOAD] = power.supply, power.load / power.supply
-    found[kernels.FEEDBACK], found[kernels.PRESENCE] = power.feedback, 0.95 * presence
-    found[kernels.PRESENCE_POLE] = 1.0 - math.exp(-2.0 * math.pi * 900.0 / rate)
+    result = np.zeros(kernels.POWER)
+    result[kernels.SUPPLY], result[kernels.LOAD] = power.supply, power.load / power.supply
+    result[kernels.FEEDBACK], result[kernels.PRESENCE] = power.feedback, 0.95 * presence
+    result[kernels.PRESENCE_POLE] = 1.0 - math.exp(-2.0 * math.pi * 900.0 / rate)
     reservoir, source = 50e-6, max(4.0 * sag * power.source, 1.0)
-    found[kernels.SAG_KEEP] = math.exp(-1.0 / (source * reservoir * rate))
-    found[kernels.SAG_GAIN] = source * (1.0 - found[kernels.SAG_KEEP])
-    found[kernels.IDLE] = idle
-    found[kernels.LEAKAGE] = 1.0 - math.exp(-2.0 * math.pi * _LEAKAGE_HZ / rate)
-    return found
+    result[kernels.SAG_KEEP] = math.exp(-1.0 / (source * reservoir * rate))
+    result[kernels.SAG_GAIN] = source * (1.0 - result[kernels.SAG_KEEP])
+    result[kernels.IDLE] = idle
+    result[kernels.LEAKAGE] = 1.0 - math.exp(-2.0 * math.pi * _LEAKAGE_HZ / rate)
+    return result
 
 
 def taper(position: float) -> float:

@@ -87,9 +87,9 @@ def widens_at(setup: Setup, stages: Sequence[StageSettings]) -> int | None:
     """
     if not setup.widen or setup.channels != 1:
         return None
-    place = next((place for place, settings in enumerate(stages) if _spreads(setup, settings)), None)
+    index = next((index for index, settings in enumerate(stages) if _spreads(setup, settings)), None)
     looping = any(settings.declaration.loops(settings.params) for settings in stages)
-    return 0 if place is not None and looping else place
+    return 0 if index is not None and looping else index
 
 
 def _spreads(setup: Setup, settings: StageSettings) -> bool:
@@ -130,7 +130,7 @@ class Slot:
         self._other: Samples = np.zeros(size)
         self._single: Samples = np.zeros(setup.max_block)
         self._ring: Samples = np.zeros((outer, self.latency))
-        self._place = 0
+        self._index = 0
         self._wet = Ramp(settings.wet_gain, setup.rate)
         self._beside = Ramp(settings.dry_gain, setup.rate)
         self._on = Ramp(1.0 if settings.on else 0.0, setup.rate, FADE_SECONDS)
@@ -145,7 +145,7 @@ class Slot:
             self._heard = self.settings.params
         self._now.reset()
         self._ring.fill(0.0)
-        self._place = 0
+        self._index = 0
         self._wet.jump(self.settings.wet_gain)
         self._beside.jump(self.settings.dry_gain)
         self._on.jump(1.0 if self.settings.on else 0.0)
@@ -184,20 +184,20 @@ class Slot:
 
     def _follow(self) -> None:
         """Bring the running processor to the present settings, by its ramps or by a crossfade."""
-        wanted = self.settings.params
-        if wanted == self._heard:
+        requested = self.settings.params
+        if requested == self._heard:
             return
-        if self.settings.declaration.needs_crossfade(self._heard, wanted):
+        if self.settings.declaration.needs_crossfade(self._heard, requested):
             # A filter whose coefficients jump rings for a moment, and what rings at the stage's
             # entrance comes out later: the fade waits until it has passed.
             self._next.adopt(self._now)
-            self._next.set(wanted, at_once=True)
+            self._next.set(requested, at_once=True)
             self._wait = self._next.settling
             if self._wait == 0:
                 self._change.move(1.0)
         else:
-            self._now.set(wanted)
-        self._heard = wanted
+            self._now.set(requested)
+        self._heard = requested
 
     def _change_over(self, block: Samples, other: Samples) -> None:
         """Go from the running processor's `block` to the next one's `other`, once that has settled."""
@@ -228,7 +228,7 @@ class Slot:
         channels, frames = block.shape
         dry = block_view(self._dry, channels, frames)
         dry[...] = block
-        self._place = delay(dry, self._ring, self._place)
+        self._index = delay(dry, self._ring, self._index)
         if self._on.resting and self._on.target == 0.0 and self._unheard == 0:
             block[...] = dry
             return
@@ -273,22 +273,22 @@ class _Loop:
         own = replace(setup, channels=channels, max_block=LOOP_FRAMES)
         self.slots = [Slot(replace(own, seed=seed_from(setup.seed, settings.id, "loop")), settings)
                       for settings in others]
-        port.late = LOOP_FRAMES + sum(slot.latency for slot in self.slots)
+        port.delay = LOOP_FRAMES + sum(slot.latency for slot in self.slots)
         self._ring: Samples = np.zeros((channels, LOOP_FRAMES))
         self._block: Samples = np.zeros(channels * LOOP_FRAMES)
         self._sent: Samples = np.zeros(channels * LOOP_FRAMES)
-        self._sent_ring: Samples = np.zeros((channels, port.late - LOOP_FRAMES))
-        self._sent_place = 0
+        self._sent_ring: Samples = np.zeros((channels, port.delay - LOOP_FRAMES))
+        self._sent_index = 0
         self._levels: Samples = np.zeros(2)
         self._speed = one_pole(_LOOP_LEVEL_SECONDS, setup.rate)
-        self._place = 0
+        self._index = 0
 
     def reset(self) -> None:
         for slot in self.slots:
             slot.reset()
         for array in (self._ring, self._sent_ring, self._levels, self.port.sent, self.port.returned):
             array.fill(0.0)
-        self._place = self._sent_place = 0
+        self._index = self._sent_index = 0
 
     def fits(self, setup: Setup, others: Sequence[StageSettings]) -> bool:
         """True where this way runs through those stages as they are wanted now."""
@@ -306,20 +306,20 @@ class _Loop:
         block[...] = sent[...] = self.port.sent[:, :frames]
         for slot in self.slots:
             slot.process(block)
-        self._sent_place = delay(sent, self._sent_ring, self._sent_place)
+        self._sent_index = delay(sent, self._sent_ring, self._sent_index)
         level_turn(sent, block, self._speed, self._levels)
         self._round(block, frames, put=True)
-        self._place = (self._place + frames) % LOOP_FRAMES
+        self._index = (self._index + frames) % LOOP_FRAMES
 
     def _round(self, block: Samples, frames: int, *, put: bool) -> None:
         """Between a block and the ring from its present place on, in one direction or the other."""
         ring = self._ring
-        first = min(frames, LOOP_FRAMES - self._place)
-        for start, count, place in ((0, first, self._place), (first, frames - first, 0)):
+        first = min(frames, LOOP_FRAMES - self._index)
+        for start, count, index in ((0, first, self._index), (first, frames - first, 0)):
             if put:
-                ring[:, place:place + count] = block[:, start:start + count]
+                ring[:, index:index + count] = block[:, start:start + count]
             else:
-                block[:, start:start + count] = ring[:, place:place + count]
+                block[:, start:start + count] = ring[:, index:index + count]
 
 
 class Chain:
@@ -339,13 +339,13 @@ class Chain:
             setup = replace(setup, channels=2)
         self.slots: list[Slot] = []
         self._loop: _Loop | None = None
-        self._looping = next((place for place, settings in enumerate(stages)
+        self._looping = next((index for index, settings in enumerate(stages)
                               if settings.declaration.loops(settings.params)), None)
-        for place, settings in enumerate(stages):
+        for index, settings in enumerate(stages):
             slot = by_id.get(settings.id)
-            wide = self.wide_from is not None and place >= self.wide_from
+            wide = self.wide_from is not None and index >= self.wide_from
             own = replace(setup, seed=seed_from(setup.seed, settings.id), channels=2 if wide else setup.channels)
-            if place == self._looping:
+            if index == self._looping:
                 others = self._around(stages)
                 old = reuse._loop if reuse is not None else None
                 if slot is not None and old is not None and old.fits(setup, others):
@@ -392,13 +392,13 @@ class Chain:
 
     def update(self, stages: Sequence[StageSettings]) -> None:
         """New settings for the same stages in the same order."""
-        for slot, wanted in self._changed(stages):
-            slot.update(wanted)
+        for slot, requested in self._changed(stages):
+            slot.update(requested)
 
     def rehearse(self, stages: Sequence[StageSettings]) -> None:
         """Work out what is dear in new settings, so that `update` finds it ready; from any thread."""
-        for slot, wanted in self._changed(stages):
-            slot.rehearse(wanted)
+        for slot, requested in self._changed(stages):
+            slot.rehearse(requested)
 
     def _changed(self, stages: Sequence[StageSettings]) -> list[tuple[Slot, StageSettings]]:
         """Slots with the settings that are new for them, those of the loop's other way among them."""
@@ -406,7 +406,7 @@ class Chain:
         if self._loop is not None:
             slots += self._loop.slots
             settings += self._around(stages)
-        return [(slot, wanted) for slot, wanted in zip(slots, settings, strict=True) if wanted is not slot.settings]
+        return [(slot, new) for slot, new in zip(slots, settings, strict=True) if new is not slot.settings]
 
     def process(self, block: Samples, tap: Tap | None = None) -> Samples:
         """A block (channels, frames), C-contiguous float64.
@@ -440,16 +440,16 @@ class Chain:
     def _run(self, block: Samples, tap: Tap | None) -> Samples:
         frames = block.shape[1]
         clock = self.clock
-        clock.late = 0
+        clock.delay = 0
         if tap is not None:
             tap(0, block)
-        for place, slot in enumerate(self.slots):
-            if place == self.wide_from and block.shape[0] == 1:
+        for index, slot in enumerate(self.slots):
+            if index == self.wide_from and block.shape[0] == 1:
                 block = self._widened(block)
             slot.process(block)
-            clock.late += slot.latency
+            clock.delay += slot.latency
             if tap is not None:
-                tap(place + 1, block)
+                tap(index + 1, block)
         clock.frame += frames
         return block
 

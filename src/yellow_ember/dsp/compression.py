@@ -15,8 +15,8 @@ def compression(threshold_dbfs: float, slope: float, knee_db: float, attack: flo
 
     slope : 1 - 1/ratio; knee_db : width of the bend; attack, release : time constants in seconds
     """
-    found = np.zeros(dynamics.FIGURES)
-    found[dynamics.THRESHOLD_DB], found[dynamics.SLOPE] = threshold_dbfs, slope
-    found[dynamics.KNEE_DB] = max(knee_db, 1e-3)
-    found[dynamics.RISE], found[dynamics.FALL] = one_pole(attack, rate), one_pole(release, rate)
-    return found
+    result = np.zeros(dynamics.FIGURES)
+    result[dynamics.THRESHOLD_DB], result[dynamics.SLOPE] = threshold_dbfs, slope
+    result[dynamics.KNEE_DB] = max(knee_db, 1e-3)
+    result[dynamics.RISE], result[dynamics.FALL] = one_pole(attack, rate), one_pole(release, rate)
+    return result

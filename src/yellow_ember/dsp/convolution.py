@@ -44,14 +44,14 @@ class Convolution:
         self._ring_re: Samples = np.zeros((channels, later, size + 1))
         self._ring_im: Samples = np.zeros((channels, later, size + 1))
         self._tail: Samples = np.zeros((channels, size))
-        self._place: Samples = np.zeros(2)
+        self._index: Samples = np.zeros(2)
         self._factors = _turns(size)
         self._scratch: Samples = np.zeros((4, size))
         self._line: Samples = np.zeros(2 * size)
         self._sums: Samples = np.zeros((2, size + 1))
 
     def state(self) -> list[Samples]:
-        return [self._recent, self._ring_re, self._ring_im, self._tail, self._place]
+        return [self._recent, self._ring_re, self._ring_im, self._tail, self._index]
 
     def set(self, responses: Samples) -> None:
         """Take new responses (channels, at most the longest's taps); what went in before goes on with them."""
@@ -70,4 +70,4 @@ class Convolution:
     def process(self, block: Samples) -> None:
         """A block (channels, frames) in place."""
         convolve(block, self._head, self._re, self._im, self._used, self._recent, self._ring_re, self._ring_im,
-                 self._tail, self._place, *self._factors, self._scratch, self._line, self._sums)
+                 self._tail, self._index, *self._factors, self._scratch, self._line, self._sums)

@@ -36,8 +36,8 @@ def even_cells(at: Callable[[Samples], Samples], low: float, high: float, cells:
 def cubic_cells(function: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
     """`even_cells` over u = x / (1 + |x|) from low to high, for a function of x; at -1 and 1 x is infinite."""
 
-    def at(place: Samples) -> Samples:
-        inside = np.clip(place, max(low, -1.0 + 1e-9), min(high, 1.0 - 1e-9))
+    def at(index: Samples) -> Samples:
+        inside = np.clip(index, max(low, -1.0 + 1e-9), min(high, 1.0 - 1e-9))
         return function(inside / (1.0 - np.abs(inside)))
 
     return even_cells(at, low, high, cells)

@@ -58,18 +58,18 @@ class SpeedFigures:
 def _kernel_figures(figures: SpeedFigures, rate: float, wow: float, flutter: float) -> Samples:
     """What `kernels.vary` takes, with amplitudes of wow and flutter that are not weighted."""
     tick = kernels.TICK / rate
-    found = np.zeros(kernels.FIGURES)
-    found[kernels.WOW], found[kernels.FLUTTER] = wow, flutter
-    found[kernels.WOW_STEP] = 2.0 * math.pi * figures.wow_hz / rate
-    found[kernels.FLUTTER_STEP] = 2.0 * math.pi * figures.flutter_hz / rate
+    result = np.zeros(kernels.FIGURES)
+    result[kernels.WOW], result[kernels.FLUTTER] = wow, flutter
+    result[kernels.WOW_STEP] = 2.0 * math.pi * figures.wow_hz / rate
+    result[kernels.FLUTTER_STEP] = 2.0 * math.pi * figures.flutter_hz / rate
     # Both are near Gaussian: a peak is where two sigma lie.
-    found[kernels.DRIFT] = 0.5 * figures.drift_pct / 100.0
-    found[kernels.SCRAPE] = 0.5 * figures.scrape_pct / 100.0 * math.sqrt(rate * _SCRAPE_Q / (math.pi * _SCRAPE_HZ))
-    found[kernels.UNSTEADY] = figures.unsteady
-    found[kernels.PACK], found[kernels.PACK_GROWTH] = figures.pack, figures.pack_growth / rate
-    found[kernels.WANDER] = 1.0 - math.exp(-2.0 * math.pi * _WANDER_HZ * tick)
-    found[kernels.DRIFT_RATE] = 1.0 - math.exp(-2.0 * math.pi * _DRIFT_HZ * tick)
-    return found
+    result[kernels.DRIFT] = 0.5 * figures.drift_pct / 100.0
+    result[kernels.SCRAPE] = 0.5 * figures.scrape_pct / 100.0 * math.sqrt(rate * _SCRAPE_Q / (math.pi * _SCRAPE_HZ))
+    result[kernels.UNSTEADY] = figures.unsteady
+    result[kernels.PACK], result[kernels.PACK_GROWTH] = figures.pack, figures.pack_growth / rate
+    result[kernels.WANDER] = 1.0 - math.exp(-2.0 * math.pi * _WANDER_HZ * tick)
+    result[kernels.DRIFT_RATE] = 1.0 - math.exp(-2.0 * math.pi * _DRIFT_HZ * tick)
+    return result
 
 
 def _fresh_state(seed: int, turned: float = 0.0) -> Samples:

@@ -14,6 +14,8 @@ from dataclasses import dataclass
 
 from yellow_ember.dsp.arrays import Samples
 
+MINUS = "\u2212"
+"""As it is shown; both it and the hyphen are read."""
 type_error = "must be {wanted}, not {got}"
 
 Value = float | int | bool | str | tuple[float | None, ...] | None
@@ -229,10 +231,10 @@ class Number(Parameter):
         shown = f"{number:{sign}.{self.decimals}f}"
         if float(shown) == 0:
             shown = shown.lstrip("+-")
-        return f"{shown} {self.unit}".rstrip()
+        return f"{shown} {self.unit}".rstrip().replace("-", MINUS)
 
     def parse(self, text: str) -> Value:
-        word = text.strip().lower().replace(",", ".")
+        word = text.strip().lower().replace(",", ".").replace(MINUS, "-")
         if self.unset_word and word == self.unset_word.lower():
             return None
         if self.per_channel and word.count("|") == 1:
@@ -278,11 +280,11 @@ class Steps(Parameter):
         if not isinstance(value, list | tuple) or len(value) > self.longest:
             raise ValueError(f"must be a list of at most {self.longest} steps, not {_type_word(value)}")
         steps: list[float | None] = []
-        for place, step in enumerate(value):
+        for index, step in enumerate(value):
             if step is None:
                 steps.append(None)
             elif isinstance(step, bool) or not isinstance(step, int | float) or not 0.0 <= step <= 1.0:
-                raise ValueError(f"step {place} must be null or lie between 0 and 1, not {step!r}")
+                raise ValueError(f"step {index} must be null or lie between 0 and 1, not {step!r}")
             else:
                 steps.append(float(step))
         return tuple(steps)
@@ -345,11 +347,11 @@ class Edges(Parameter):
             edges.append(float(edge))
         return tuple(edges)
 
-    def moved(self, edges: tuple[float, ...], place: int, hz: float) -> tuple[float, ...]:
+    def moved(self, edges: tuple[float, ...], index: int, hz: float) -> tuple[float, ...]:
         """One edge elsewhere, as far as its neighbours let it go."""
-        low = edges[place - 1] * self.apart if place > 0 else self.minimum
-        high = edges[place + 1] / self.apart if place + 1 < len(edges) else self.maximum
-        return (*edges[:place], min(max(hz, low), high), *edges[place + 1:])
+        low = edges[index - 1] * self.apart if index > 0 else self.minimum
+        high = edges[index + 1] / self.apart if index + 1 < len(edges) else self.maximum
+        return (*edges[:index], min(max(hz, low), high), *edges[index + 1:])
 
     def added(self, edges: tuple[float, ...], hz: float) -> tuple[float, ...] | None:
         """One edge more, or None where there is no room."""
@@ -441,9 +443,9 @@ class Option(Parameter):
 
     def parse(self, text: str) -> Value:
         word = text.strip().lower()
-        for place, choice in enumerate(self.choices):
+        for index, choice in enumerate(self.choices):
             if word in (choice.id.lower(), choice.label.lower()):
-                return self.value_at(place)
+                return self.value_at(index)
         raise ValueError(f"type one of {', '.join(choice.label for choice in self.choices)}")
 
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.filters import fir
-from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MOST_STEPS, drive
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS, drive
 from yellow_ember.dsp.oversampling import Oversampling
 from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID, Shape
 from yellow_ember.dsp.stage import Setup
@@ -26,7 +26,7 @@ class Shaper:
         self._history: Samples = np.zeros((channels, held))
         self._line: Samples = np.zeros(held + setup.max_block)
         self._bend_state: Samples = np.zeros((channels, 8))
-        most = CHUNK * setup.oversample * MOST_STEPS
+        most = CHUNK * setup.oversample * MAX_STEPS
         self._places, self._values, self._bent = np.zeros(most), np.zeros(most), np.zeros(most)
         self.latency = held // 2 + self._fast.latency
         self.set(SHAPE_BY_ID["soft"])

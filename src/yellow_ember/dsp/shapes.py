@@ -15,7 +15,7 @@ from yellow_ember.dsp.kernels.shapes import (
     FOLD,
     HARD,
     MAGNETIC,
-    MOST_STEPS,
+    MAX_STEPS,
     RECTIFY,
     RING,
     TABLE,
@@ -66,8 +66,8 @@ def triode(x: Samples) -> Samples:
     spacing, middle = volts[1] - volts[0], volts.size // 2
     rest, slope = plate[middle], (plate[middle + 1] - plate[middle - 1]) / (2.0 * spacing)
     swing = -rest / slope
-    place = np.clip(np.asarray(x) * swing / spacing + middle, 0.0, volts.size - 1.0)
-    return np.asarray((cubic_between(plate, place) - rest) / (slope * swing))
+    position = np.clip(np.asarray(x) * swing / spacing + middle, 0.0, volts.size - 1.0)
+    return np.asarray((cubic_between(plate, position) - rest) / (slope * swing))
 
 
 def diodes(x: Samples) -> Samples:
@@ -105,12 +105,12 @@ def _by_kernel(kind: int) -> Callable[[Samples], Samples]:
 def _first_magnetisation(x: Samples) -> Samples:
     """What the magnetic core makes of fields that rise from rest."""
     flat = np.ravel(np.asarray(x, dtype=float))
-    found = np.zeros(flat.size)
-    for place, field in enumerate(flat):
+    result = np.zeros(flat.size)
+    for index, field in enumerate(flat):
         path = np.linspace(0.0, field, 200)
         follow_core(path, path.size, np.zeros(2))
-        found[place] = path[-1]
-    return found.reshape(np.shape(x))
+        result[index] = path[-1]
+    return result.reshape(np.shape(x))
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,15 +169,15 @@ def _droop_correction(averaged: bool, steps: int, oversample: int) -> Samples:
     quiet = 1e-4
     frames = np.zeros(32)
     frames[8] = quiet
-    scratch = np.zeros((3, 32 * MOST_STEPS))
+    scratch = np.zeros((3, 32 * MAX_STEPS))
     bend(frames, frames.size, HARD if averaged else TABLE, SHAPE_BY_ID["soft"].table, steps, 0.0, 0.0, np.zeros(8),
          np.zeros(64), *scratch)
-    place = np.linspace(0.0, _CORRECTED, 200)
-    angle = 2.0 * np.pi * place / oversample
+    positions = np.linspace(0.0, _CORRECTED, 200)
+    angle = 2.0 * np.pi * positions / oversample
     slope = frames.sum() / quiet
     loss = np.cos(np.outer(angle, np.arange(32) - 8 - BEND_DELAY)) @ frames / (quiet * slope)
     half = CORRECTION_TAPS // 2
-    cosines = 2.0 * np.cos(2.0 * np.pi * np.outer(place, np.arange(half + 1)))
+    cosines = 2.0 * np.cos(2.0 * np.pi * np.outer(positions, np.arange(half + 1)))
     cosines[:, 0] = 1.0
     taps = np.linalg.lstsq(cosines, 1.0 / loss, rcond=1e-10)[0]
     return np.concatenate((taps[:0:-1], taps))

@@ -16,9 +16,9 @@ _SOUND = 343.0
 _NEAR_METRES, _FAR_METRES = 0.05, 1.0
 """Where a near and a far microphone's preamplifier is set."""
 _FLOOR_GAIN = 0.35
-_CLOSEST, _MOST_SWELL = 0.05, 40.0
+_CLOSEST, _MAX_SWELL = 0.05, 40.0
 """How near a whole cone can be, in metres; power by which a gradient's bass swells at most."""
-_MOST_KA = 4.0
+_MAX_KA = 4.0
 _EAR = 1.3
 """Height of a far microphone over the floor, in metres."""
 
@@ -133,28 +133,28 @@ def _bell(hz: Samples, height_db: float, at: float, q: float) -> Samples:
 
 def _cone(speaker: Speaker, hz: Samples) -> Samples:
     """Magnitude on the axis of one driver: box, coil, cone and its modes."""
-    found = _resonance(hz, speaker.resonance, speaker.q)
+    result = _resonance(hz, speaker.resonance, speaker.q)
     if speaker.box == "ported":
-        found = found * _resonance(hz, 0.8 * speaker.resonance, 1.1) * _bell(hz, 3.0, 1.15 * speaker.resonance, 2.0)
+        result = result * _resonance(hz, 0.8 * speaker.resonance, 1.1) * _bell(hz, 3.0, 1.15 * speaker.resonance, 2.0)
     elif speaker.box == "open":
         # What goes round the box's edge takes the bass away, 6 dB an octave.
         edge = 2.6 * speaker.resonance
-        found = found * (hz / np.sqrt(hz * hz + edge * edge)) * _bell(hz, 2.0, 1.3 * edge, 1.5)
+        result = result * (hz / np.sqrt(hz * hz + edge * edge)) * _bell(hz, 2.0, 1.3 * edge, 1.5)
     elif speaker.box == "horn":
-        found = found * _resonance(hz, 0.8 * speaker.resonance, 1.0)
+        result = result * _resonance(hz, 0.8 * speaker.resonance, 1.0)
         for turn in range(1, 5):
             # Sound that turns back at the mouth.
-            found = found * _bell(hz, 5.0 / turn, (0.6 + 1.05 * turn) * speaker.resonance, 5.0)
-    found = found / np.sqrt(1.0 + (hz / speaker.coil) ** 2)
+            result = result * _bell(hz, 5.0 / turn, (0.6 + 1.05 * turn) * speaker.resonance, 5.0)
+    result = result / np.sqrt(1.0 + (hz / speaker.coil) ** 2)
     rng = np.random.default_rng(speaker.seed)
     at = speaker.break_up
     step = (speaker.top / speaker.break_up) ** (1.0 / speaker.modes)
     for mode in range(speaker.modes):
         height = speaker.height * (0.45 + 0.55 * rng.random()) * (1.0 if mode % 3 != 1 else -0.8)
-        found = found * _bell(hz, height, at, 2.5 + 4.0 * rng.random())
+        result = result * _bell(hz, height, at, 2.5 + 4.0 * rng.random())
         at *= step * (0.94 + 0.12 * rng.random())
     fall = hz / speaker.top
-    return np.asarray(found / np.sqrt(1.0 + fall**8))
+    return np.asarray(result / np.sqrt(1.0 + fall**8))
 
 
 def _bins(size: int, rate: float) -> Samples:
@@ -166,8 +166,8 @@ def _bins(size: int, rate: float) -> Samples:
 def _levelled_cone(speaker: Speaker, rate: float, size: int) -> tuple[Samples, Samples]:
     """Frequencies of a transform's bins and the cone's magnitude there, all speakers equally loud on their axes."""
     hz = _bins(size, rate)
-    found = _cone(speaker, hz)
-    return hz, found * _unity(hz, found, rate)
+    result = _cone(speaker, hz)
+    return hz, result * _unity(hz, result, rate)
 
 
 def _unity(hz: Samples, magnitude: Samples, rate: float) -> float:
@@ -182,10 +182,10 @@ def _microphone(kind: Microphone, hz: Samples, metres: float) -> Samples:
 
     A cone is no point: up close most of it is farther away than its nearest part.
     """
-    found = _bell(hz, *kind.presence, 0.9) * _bell(hz, *kind.air, 0.8) * _resonance(hz, kind.low, 0.7)
+    result = _bell(hz, *kind.presence, 0.9) * _bell(hz, *kind.air, 0.8) * _resonance(hz, kind.low, 0.7)
     wave = 2.0 * np.pi * np.maximum(hz, 1.0) * math.hypot(metres, _CLOSEST) / _SOUND
-    found = found * np.sqrt((1.0 - kind.pattern) + kind.pattern * np.minimum(1.0 + 1.0 / (wave * wave), _MOST_SWELL))
-    return np.asarray(found / np.sqrt(1.0 + (hz / kind.top) ** 6))
+    result = result * np.sqrt((1.0 - kind.pattern) + kind.pattern * np.minimum(1.0 + 1.0 / (wave * wave), _MAX_SWELL))
+    return np.asarray(result / np.sqrt(1.0 + (hz / kind.top) ** 6))
 
 
 def _minimum_phase(magnitude: Samples) -> Samples:
@@ -199,7 +199,7 @@ def _minimum_phase(magnitude: Samples) -> Samples:
 
 
 def _piston(ka: Samples) -> Samples:
-    """|2 J1(x) / x| for x up to _MOST_KA, by its power series."""
+    """|2 J1(x) / x| for x up to _MAX_KA, by its power series."""
     quarter = -0.25 * ka * ka
     term = total = np.ones_like(ka)
     for k in range(1, 20):
@@ -235,16 +235,16 @@ def response(speaker_id: str, microphone_id: str, angle: float, metres: float, f
         off = math.acos(min(metres / there, 1.0)) + turned
         # A piston's directivity (Morse and Ingard, Theoretical Acoustics, 7.4); a cone in break-up is
         # not one piston any more, so that it never beams as narrowly.
-        ka = np.minimum(wave * speaker.radius, _MOST_KA) * math.sin(min(off, math.pi / 2.0))
+        ka = np.minimum(wave * speaker.radius, _MAX_KA) * math.sin(min(off, math.pi / 2.0))
         beam = _piston(ka)
         total += set_for / there * beam * np.exp(-1j * wave * there)
         if far:
             floor = math.sqrt(there * there + 4.0 * _EAR * 0.4)
             total += (_FLOOR_GAIN * set_for / floor) * beam / (1.0 + hz / 4000.0) * np.exp(-1j * wave * floor)
-    found = np.fft.irfft(own * total)[:taps]
+    result = np.fft.irfft(own * total)[:taps]
     fade = taps // 8
-    found[-fade:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
-    return np.asarray(found)
+    result[-fade:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
+    return np.asarray(result)
 
 
 def levelled(impulse: Samples, rate: float) -> Samples:

@@ -23,22 +23,22 @@ class Clock:
     """Where in the session a strip's chain is: what damage to a tape and rates in notes go by.
 
     frame : session frame of the block's first sample at the chain's input
-    late : frames by which the signal at the present stage lags behind that
+    delay : frames by which the signal at the present stage lags behind that
     """
 
     frame: int = 0
-    late: int = 0
+    delay: int = 0
     tempo: float = 120.0
     beats_per_bar: int = 4
 
     @property
     def here(self) -> int:
         """Session frame of the block's first sample at the present stage; negative before the start."""
-        return self.frame - self.late
+        return self.frame - self.delay
 
 
 LOOP_FRAMES = 128
-"""The longest block of a chain with a loop through all its stages: what comes back is that much late at least."""
+"""The longest block of a chain with a loop through all its stages: what comes back is delayed by that much at least."""
 
 
 class LoopPort:
@@ -46,13 +46,13 @@ class LoopPort:
 
     sent : (channels, LOOP_FRAMES), what goes round, written by the stage
     returned : the same shape, what came round, read by the stage
-    late : frames from the one to the other
+    delay : frames from the one to the other
     """
 
     def __init__(self, channels: int) -> None:
         self.sent: Samples = np.zeros((channels, LOOP_FRAMES))
         self.returned: Samples = np.zeros((channels, LOOP_FRAMES))
-        self.late = LOOP_FRAMES
+        self.delay = LOOP_FRAMES
 
 
 def _no_impulse(path: str, rate: float) -> Samples | None:
@@ -347,10 +347,10 @@ class StageKind:
 
     def number(self, name: str) -> Number:
         """The continuous parameter of that id; TypeError where it is of another type."""
-        found = self._by_id[name]
-        if not isinstance(found, Number):
+        result = self._by_id[name]
+        if not isinstance(result, Number):
             raise TypeError(f"{self.kind}.{name} is no number")
-        return found
+        return result
 
     def defaults(self) -> dict[str, Value]:
         return {p.id: p.default_value for p in self.parameters}
@@ -359,7 +359,7 @@ class StageKind:
         """The values with defaults for those left out."""
         return {**self.defaults(), **values}
 
-    def check(self, values: Mapping[str, object], place: str = "params") -> dict[str, Value]:
+    def check(self, values: Mapping[str, object], index: str = "params") -> dict[str, Value]:
         """Every value as its parameter's type, defaults filled in.
 
         ValueError names the place (`params.record_db`) and the reason.
@@ -368,17 +368,17 @@ class StageKind:
         for name, value in values.items():
             if name not in self._by_id:
                 known = ", ".join(self._by_id)
-                raise ValueError(f"{place}.{name}: {self.kind} has no such parameter (it has {known})")
+                raise ValueError(f"{index}.{name}: {self.kind} has no such parameter (it has {known})")
             try:
                 checked[name] = self._by_id[name].check(value)
             except ValueError as reason:
-                raise ValueError(f"{place}.{name}: {reason}") from None
+                raise ValueError(f"{index}.{name}: {reason}") from None
         return checked
 
     def groups(self) -> list[tuple[Group, list[Parameter]]]:
         """Parameters by group, groups in the order of work."""
-        found = [(group, [p for p in self.parameters if p.group is group]) for group in Group]
-        return [(group, members) for group, members in found if members]
+        result = [(group, [p for p in self.parameters if p.group is group]) for group in Group]
+        return [(group, members) for group, members in result if members]
 
     def needs_crossfade(self, old: Values, new: Values) -> bool:
         """True when a value changed that a processor can't glide to by itself."""

@@ -29,10 +29,10 @@ def _through(signal: Samples, low: float, high: float) -> Samples:
 
 def _grains(rng: np.random.Generator, a_second: float, heavy: float = 1.0) -> Samples:
     """Pulses at random places; the greater `heavy`, the fewer stand out."""
-    found = np.zeros(FRAMES)
+    result = np.zeros(FRAMES)
     count = round(a_second * FRAMES / RATE)
-    found[rng.integers(0, FRAMES, count)] = rng.choice((-1.0, 1.0), count) * rng.random(count) ** heavy
-    return found
+    result[rng.integers(0, FRAMES, count)] = rng.choice((-1.0, 1.0), count) * rng.random(count) ** heavy
+    return result
 
 
 def _swelling(rng: np.random.Generator, hz: float, depth: float) -> Samples:

@@ -14,13 +14,13 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
 
-_MOST_CHOICES = 12
+_MAX_CHOICES = 12
 
 
 def warm_up() -> Iterator[tuple[str, float]]:
     """Run every stage and mixing kernel once; yields (what is next, share done)."""
-    for place, kind in enumerate(STAGES):
-        yield kind.label, place / (len(STAGES) + 1)
+    for index, kind in enumerate(STAGES):
+        yield kind.label, index / (len(STAGES) + 1)
         _touch(kind)
     yield "Mixing and meters", len(STAGES) / (len(STAGES) + 1)
     block = np.zeros((2, 16))
@@ -55,7 +55,7 @@ def _touch(kind: StageKind) -> None:
     chain.process(block)
     # An option of very many choices names figures (a speaker), not kernels.
     options = [p for p in kind.parameters if isinstance(p, Option) and p.automation is Automation.CROSSFADE
-               and len(p.choices) <= _MOST_CHOICES]
+               and len(p.choices) <= _MAX_CHOICES]
     most = max((len(option.choices) for option in options), default=0)
     variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
     for variant in variants:

@@ -30,9 +30,9 @@ _PR_SET_PDEATHSIG = 1
 @functools.cache
 def context() -> ForkServerContext:
     """The context that all processes of the program are started from."""
-    found = multiprocessing.get_context("forkserver")
-    found.set_forkserver_preload(["yellow_ember.engine.preload"])
-    return found
+    result = multiprocessing.get_context("forkserver")
+    result.set_forkserver_preload(["yellow_ember.engine.preload"])
+    return result
 
 
 def start_server() -> None:

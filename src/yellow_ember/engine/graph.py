@@ -47,9 +47,9 @@ class _Input:
         self.node = node
         self._pre = send is not None and send.pre
         self._level = Ramp(1.0, rate)
-        self._late: Samples = np.zeros(2 * max_block)
+        self._delayed: Samples = np.zeros(2 * max_block)
         self._ring: Samples = np.zeros((2, frames))
-        self._place = 0
+        self._index = 0
 
     @property
     def plain(self) -> bool:
@@ -64,18 +64,18 @@ class _Input:
         source = self.node.before_fader(frames) if self._pre else self.node.out(frames)
         whole = self._level.resting and self._level.target == 1.0
         if self._ring.size or not whole:
-            late = block_view(self._late, *source.shape)
-            late[...] = source
-            source = late
+            delayed = block_view(self._delayed, *source.shape)
+            delayed[...] = source
+            source = delayed
         if not whole:
             glide(source, self._level.state)
         if self._ring.size:
-            self._place = delay(source, self._ring, self._place)
+            self._index = delay(source, self._ring, self._index)
         add(block, source)
 
     def reset(self) -> None:
         self._ring.fill(0.0)
-        self._place = 0
+        self._index = 0
         self._level.jump(self._level.target)
 
 
@@ -115,13 +115,13 @@ class StripNode:
                     node, send, arrival - node.latency, session.rate, settings.max_block)
         self.input_latency = arrival
         self.latency = arrival + self.chain.latency
-        self._player = PrintPlayer(self.chain, self.out_channels, self.latency, session.rate, settings.max_block)
+        self.player = PrintPlayer(self.chain, self.out_channels, self.latency, session.rate, settings.max_block)
         self._block: Samples = np.zeros(self.channels * settings.max_block)
         self._before: Samples = np.zeros(self.channels * settings.max_block)
         self._printed: Samples = np.zeros(self.out_channels * settings.max_block)
         self._before_wide: Samples = np.zeros(self.out_channels * settings.max_block)
         self._before_ring: Samples = np.zeros((self.channels, self.chain.latency))
-        self._before_place = 0
+        self._before_index = 0
         self.row = row
         self._outs, self._out = outs, outs[row]
         self._plain: NDArray[np.int64] = np.zeros(0, np.int64)
@@ -147,8 +147,8 @@ class StripNode:
         """
         chain = self.strip.chain
         if not at_once:
-            if strip.chain != chain and not self._player.stays:
-                self._player.use(None)
+            if strip.chain != chain and not self.player.stays:
+                self.player.use(None)
             self.chain.update(strip.chain)
         self.strip = strip
         self._let_through(at_once=at_once)
@@ -178,17 +178,17 @@ class StripNode:
             self._wait = 0
             self._after.go(0.0 if through else 1.0, at_once=at_once)
 
-    def use_print(self, found: StripPrint | None, *, at_once: bool = False) -> None:
+    def use_print(self, strip_print: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from a print in place of the chain, where it was made with the chain's present settings, or stays."""
-        fits = found is not None and found.channels == self.out_channels and (
-            found.stays or found.chain == self.strip.chain)
-        self._player.use(found if fits else None, at_once=at_once)
+        fits = strip_print is not None and strip_print.channels == self.out_channels and (
+            strip_print.stays or strip_print.chain == self.strip.chain)
+        self.player.use(strip_print if fits else None, at_once=at_once)
 
     def reset(self) -> None:
         self.chain.reset()
-        self._player.reset()
+        self.player.reset()
         self._before_ring.fill(0.0)
-        self._before_place = self._wait = 0
+        self._before_index = self._wait = 0
         self._let_through(at_once=True)
         for entry in self.inputs.values():
             entry.reset()
@@ -206,21 +206,21 @@ class StripNode:
 
     def process(self, segments: Sequence[Segment], frames: int, tap: Tap | None = None) -> None:
         """Run the next `frames`, reading `segments` where the strip is a track."""
-        self._player.leave_broken()
-        if self._unread and tap is None and len(segments) == 1 and self._player.alone:
-            self._player.play_to_sides(segments[0][0], self._match, self._left, self._right, self.out(frames))
+        self.player.leave_broken()
+        if self._unread and tap is None and len(segments) == 1 and self.player.alone:
+            self.player.play_to_sides(segments[0][0], self._match, self._left, self._right, self.out(frames))
             return
         block = block_view(self._block, self.channels, frames)
         before = block_view(self._before, self.channels, frames)
-        if not self._unread or self._player.chain_runs or tap is not None:
+        if not self._unread or self.player.chain_runs or tap is not None:
             self._take_in(segments, block)
             before[...] = block
-            self._before_place = delay(before, self._before_ring, self._before_place)
-            if tap is not None and not self._player.chain_runs:
+            self._before_index = delay(before, self._before_ring, self._before_index)
+            if tap is not None and not self.player.chain_runs:
                 tap(0, before)
         # In a block that goes round the loop the clock is right from the next block on.
         self.chain.clock.frame = segments[0][0] - self.input_latency
-        if self._player.chain_runs:
+        if self.player.chain_runs:
             block = self.chain.process(block, tap)
             self._unread = False
         elif self.out_channels != self.channels:
@@ -228,8 +228,8 @@ class StripNode:
         elif (self.reader is not None and self._before_fader is None and self._wait == 0
               and self._after.resting and self._after.target == 1.0):
             self._unread = True
-        self._player.play(segments, block)
-        if tap is not None and not self._player.chain_runs:
+        self.player.play(segments, block)
+        if tap is not None and not self.player.chain_runs:
             tap(len(self.chain.slots), block)
         glide(block, self._match.state)
         self._compare(before, block)
@@ -286,11 +286,11 @@ _CENTRE = math.sqrt(0.5)
 def _fader(strip: Strip, channels: int) -> tuple[float, float]:
     """Gains to left and right: constant power for one channel, balance for two."""
     level = _level(strip.volume_db)
-    place = strip.pan / 100.0
+    position = strip.pan / 100.0
     if channels == 1:
-        angle = (place + 1.0) * math.pi / 4.0
+        angle = (position + 1.0) * math.pi / 4.0
         return level * math.cos(angle), level * math.sin(angle)
-    return level * min(1.0, 1.0 - place), level * min(1.0, 1.0 + place)
+    return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position)
 
 
 class Graph:

@@ -39,20 +39,21 @@ class StripPrint:
 class _Deck:
     """A print that runs, as late as the chain is."""
 
-    def __init__(self, found: StripPrint, latency: int, max_block: int) -> None:
-        self.found = found
-        self.reader = RawReader(found.data, found.channels, found.frames, max_block, found.start)
-        self.ring: Samples = np.zeros((found.channels, latency))
-        self.place = 0
+    def __init__(self, strip_print: StripPrint, latency: int, max_block: int) -> None:
+        self.strip_print = strip_print
+        self.reader = RawReader(strip_print.data, strip_print.channels, strip_print.frames, max_block,
+                                strip_print.start)
+        self.ring: Samples = np.zeros((strip_print.channels, latency))
+        self.index = 0
 
     def read(self, segments: Sequence[Segment], block: Samples) -> None:
         """The next block (channels, frames)."""
         self.reader.read_segments(segments, block)
-        self.place = delay(block, self.ring, self.place)
+        self.index = delay(block, self.ring, self.index)
 
     def reset(self) -> None:
         self.ring.fill(0.0)
-        self.place = 0
+        self.index = 0
 
 
 class _Phase(enum.Enum):
@@ -78,7 +79,7 @@ class PrintPlayer:
         self._deck: _Deck | None = None
         """What is heard beside the chain or in place of it."""
         self._next: _Deck | None = None
-        self._wanted: StripPrint | None = None
+        self._requested: StripPrint | None = None
 
     @property
     def chain_runs(self) -> bool:
@@ -93,41 +94,41 @@ class PrintPlayer:
     @property
     def stays(self) -> bool:
         """True where what is wanted is played whatever becomes of the settings."""
-        return self._wanted is not None and self._wanted.stays
+        return self._requested is not None and self._requested.stays
 
-    def use(self, wanted: StripPrint | None, *, at_once: bool = False) -> None:
+    def use(self, requested: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from this print from now on; None for the chain.
 
         at_once : nothing of the strip is heard yet.  OSError where the print's file is gone.
         """
-        self._wanted = wanted
+        self._requested = requested
         if at_once:
-            self._deck, self._next = self._opened(wanted), None
-            self._phase = _Phase.LIVE if wanted is None else _Phase.PRINT
+            self._deck, self._next = self._opened(requested), None
+            self._phase = _Phase.LIVE if requested is None else _Phase.PRINT
         else:
             self._go_on()
 
-    def _opened(self, wanted: StripPrint | None) -> _Deck | None:
-        return None if wanted is None else _Deck(wanted, self._latency, self._max_block)
+    def _opened(self, requested: StripPrint | None) -> _Deck | None:
+        return None if requested is None else _Deck(requested, self._latency, self._max_block)
 
     @property
     def _heard(self) -> StripPrint | None:
-        return None if self._deck is None else self._deck.found
+        return None if self._deck is None else self._deck.strip_print
 
     def _go_on(self) -> None:
         """From where it is towards what is wanted."""
         match self._phase:
-            case _Phase.LIVE | _Phase.PRINT if self._wanted is not None and self._wanted != self._heard:
-                self._next = self._opened(self._wanted)
+            case _Phase.LIVE | _Phase.PRINT if self._requested is not None and self._requested != self._heard:
+                self._next = self._opened(self._requested)
                 self._phase, self._left = _Phase.COMING, self._latency
-            case _Phase.PRINT if self._wanted is None:
+            case _Phase.PRINT if self._requested is None:
                 self._chain.reset()
                 self._phase, self._left = _Phase.WARMING, self._warming
-            case _Phase.COMING if self._next is None or self._wanted != self._next.found:
+            case _Phase.COMING if self._next is None or self._requested != self._next.strip_print:
                 self._next = None
                 self._phase = _Phase.LIVE if self._deck is None else _Phase.PRINT
                 self._go_on()
-            case _Phase.WARMING if self._wanted is not None:
+            case _Phase.WARMING if self._requested is not None:
                 # The chain was not heard yet.
                 self._phase = _Phase.PRINT
                 self._go_on()
@@ -139,7 +140,7 @@ class PrintPlayer:
         """Forget what was played, and finish every change: playing starts again."""
         if self._phase is not _Phase.LIVE:
             kept = next((deck for deck in (self._next, self._deck) if deck is not None
-                         and deck.found == self._wanted), None)
+                         and deck.strip_print == self._requested), None)
             self._deck, self._next = kept, None
             self._phase = _Phase.LIVE if kept is None else _Phase.PRINT
             if kept is not None:
@@ -148,7 +149,7 @@ class PrintPlayer:
 
     def leave_broken(self) -> None:
         """Go back to the chain where the print that is played was damaged on disk."""
-        if self._deck is not None and self._deck.reader.broken and self._wanted is not None:
+        if self._deck is not None and self._deck.reader.broken and self._requested is not None:
             self.use(None)
 
     def play_to_sides(self, start: int, match: Ramp, left: Ramp, right: Ramp, out: Samples) -> None:
@@ -156,7 +157,7 @@ class PrintPlayer:
         deck = self._deck
         assert deck is not None
         raw = deck.reader.raw(start, out.shape[1])
-        deck.place = print_to_sides(raw, deck.ring, deck.place, match.state, left.state, right.state, out)
+        deck.index = print_to_sides(raw, deck.ring, deck.index, match.state, left.state, right.state, out)
 
     def play(self, segments: Sequence[Segment], block: Samples) -> None:
         """Put the print, as far as it is wanted, into the block (channels, frames) that the chain has made."""

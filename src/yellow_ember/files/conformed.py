@@ -68,20 +68,20 @@ class Conformed:
     def read_overview(self) -> NDArray[np.float32]:
         """The overview; an empty one where somebody has damaged it just now."""
         try:
-            found = np.asarray(np.load(self.overview), np.float32)
+            result = np.asarray(np.load(self.overview), np.float32)
         except (OSError, ValueError, EOFError, MemoryError):
-            found = np.zeros(0, np.float32)
-        if found.ndim != 3 or found.shape[1:] != (self.channels, 2):
+            result = np.zeros(0, np.float32)
+        if result.ndim != 3 or result.shape[1:] != (self.channels, 2):
             return np.zeros((0, self.channels, 2), np.float32)
-        return np.nan_to_num(found).clip(-_LOUDEST_SHOWN, _LOUDEST_SHOWN)
+        return np.nan_to_num(result).clip(-_LOUDEST_SHOWN, _LOUDEST_SHOWN)
 
 
 def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
     status = source.stat()
     key = f"{_FORMAT}:{os.path.realpath(source)}:{status.st_size}:{status.st_mtime_ns}:{rate}"
     stem = hashlib.sha256(os.fsencode(key)).hexdigest()[:32]
-    place = cache_folder()
-    return place / f"{stem}.f32", place / f"{stem}.npy", place / f"{stem}.json"
+    cache = cache_folder()
+    return cache / f"{stem}.f32", cache / f"{stem}.npy", cache / f"{stem}.json"
 
 
 def find_conformed(source: Path, rate: int) -> Conformed | None:
@@ -90,13 +90,13 @@ def find_conformed(source: Path, rate: int) -> Conformed | None:
         data, overview, card = _names(source, rate)
         facts = read_object(card)
         states = tuple(facts["data"]), tuple(facts["overview"])
-        found = Conformed(source, data, overview, rate, int(facts["channels"]), int(facts["frames"]),
-                          int(facts["replaced"]), str(facts["warning"]), states)
+        result = Conformed(source, data, overview, rate, int(facts["channels"]), int(facts["frames"]),
+                           int(facts["replaced"]), str(facts["warning"]), states)
         # The card's time says when the copy was last used.
         os.utime(card)
     except (OSError, JsonFileError, ValueError, KeyError, TypeError):
         return None
-    return found if found.is_whole else None
+    return result if result.is_whole else None
 
 
 def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda share: None) -> Conformed:
@@ -106,9 +106,9 @@ def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda 
     AudioFileError where the source can't be read or the cache can't be written.
     """
     info = probe(source)
-    found = find_conformed(source, rate)
-    if found is not None:
-        return found
+    result = find_conformed(source, rate)
+    if result is not None:
+        return result
     data, overview, card = _names(source, rate)
     trim_cache(CACHE_LIMIT)
     changer = RateChanger(info.rate, rate, info.channels)
@@ -163,11 +163,11 @@ def _extremes(samples: NDArray[np.float32]) -> list[NDArray[np.float32]]:
     """Least and greatest sample per column and channel, the last column perhaps short."""
     whole = len(samples) // OVERVIEW_FRAMES * OVERVIEW_FRAMES
     parts = samples[:whole].reshape(-1, OVERVIEW_FRAMES, samples.shape[1])
-    found = list(np.stack((parts.min(axis=1), parts.max(axis=1)), axis=-1)) if len(parts) else []
+    result = list(np.stack((parts.min(axis=1), parts.max(axis=1)), axis=-1)) if len(parts) else []
     if whole < len(samples):
         tail = samples[whole:]
-        found.append(np.stack((tail.min(axis=0), tail.max(axis=0)), axis=-1))
-    return found
+        result.append(np.stack((tail.min(axis=0), tail.max(axis=0)), axis=-1))
+    return result
 
 
 def trim_cache(limit: int) -> None:
@@ -211,19 +211,19 @@ class RawReader:
 
     def raw(self, start: int, frames: int) -> NDArray[np.float32]:
         """As it lies in the file, (frames, channels) from frame `start`; valid until the next reading."""
-        found = self._buffer[:frames]
+        result = self._buffer[:frames]
         start -= self._first
         available = max(0, min(frames, self.frames - start)) if start >= 0 else 0
         if available > 0:
-            wanted = available * self._frame_bytes
-            count = os.preadv(self._file, [self._bytes[:wanted]], start * self._frame_bytes)
-            if count < wanted or file_state(os.fstat(self._file)) != self._state:
+            requested = available * self._frame_bytes
+            count = os.preadv(self._file, [self._bytes[:requested]], start * self._frame_bytes)
+            if count < requested or file_state(os.fstat(self._file)) != self._state:
                 self.broken = True
                 available = 0
             self._read_ahead(start + available)
         if available < frames:
-            found[available:] = 0.0
-        return found
+            result[available:] = 0.0
+        return result
 
     def read_segments(self, segments: Sequence[Segment], block: NDArray[np.float64]) -> None:
         """Fill `block` from the stretches that make it up."""
@@ -238,10 +238,10 @@ class RawReader:
     def _read_ahead(self, position: int) -> None:
         """Ask the system to fetch the next seconds before they are needed."""
         stretch = 1 << 19
-        place = position * self._frame_bytes // stretch
-        if place != self._advised:
-            self._advised = place
-            os.posix_fadvise(self._file, place * stretch, 4 * stretch, os.POSIX_FADV_WILLNEED)
+        index = position * self._frame_bytes // stretch
+        if index != self._advised:
+            self._advised = index
+            os.posix_fadvise(self._file, index * stretch, 4 * stretch, os.POSIX_FADV_WILLNEED)
 
     def close(self) -> None:
         if self._file >= 0:

@@ -54,12 +54,12 @@ def parse_object(text: str) -> dict[str, Any]:
     if text.count("[") + text.count("{") > _MAXIMUM_PARTS or text.count(",") > _MAXIMUM_VALUES:
         raise ValueError("holds more than any session can")
     try:
-        found = json.loads(text, parse_int=_parse_int, parse_constant=_refuse_constant)
+        result = json.loads(text, parse_int=_parse_int, parse_constant=_refuse_constant)
     except RecursionError:
         raise ValueError("is nested too deeply") from None
-    if not isinstance(found, dict):
+    if not isinstance(result, dict):
         raise ValueError("does not hold a JSON object")
-    return found
+    return result
 
 
 def _parse_int(digits: str) -> int:

@@ -31,10 +31,10 @@ def is_file(path: Path) -> bool:
 
 def files_below(folder: Path) -> Iterator[Path]:
     """All files in a folder and its folders, in the order of their names; what one may not enter is left out."""
-    for place, folders, names in os.walk(folder):
+    for parent, folders, names in os.walk(folder):
         folders.sort()
         for name in sorted(names):
-            path = Path(place) / name
+            path = Path(parent) / name
             if is_file(path):
                 yield path
 

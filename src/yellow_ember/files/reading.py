@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from yellow_ember.files.kinds import kind_of_file, why_unreadable
 
 LOWEST_RATE, HIGHEST_RATE = 8_000, 384_000
-MOST_CHANNELS = 2
+MAX_CHANNELS = 2
 READABLE = (".wav", ".flac", ".aif", ".aiff", ".ogg", ".oga")
 
 
@@ -55,7 +55,7 @@ def probe(path: Path) -> AudioInfo:
             "WAV, FLAC, AIFF and OGG can") from None
     except (OSError, ValueError) as error:
         raise AudioFileError(why_unreadable(path, error)) from None
-    if info.channels > MOST_CHANNELS:
+    if info.channels > MAX_CHANNELS:
         raise AudioFileError(
             f"{path} has {info.channels} channels; one or two can be used. "
             "Split it, or mix it down to stereo, and open the result")

@@ -27,13 +27,13 @@ def character(before: Samples, after: Samples, rate: float) -> Character:
     return character_of(compare(before, after, rate))
 
 
-def character_of(found: Comparison) -> Character:
+def character_of(comparison: Comparison) -> Character:
     """From a comparison.
 
     Brightness is the slope of the third-octave change against frequency, of those bands that are heard.
     """
-    heard = ((found.bands >= _LOW_HZ) & (found.bands <= _HIGH_HZ)
-             & (found.before_db > found.before_db.max() - _HEARD_DB))
-    change = np.maximum(found.after_db, found.after_db.max() - 90.0) - found.before_db
-    slope = float(np.polyfit(np.log2(found.bands[heard]), change[heard], 1)[0]) if heard.sum() > 2 else 0.0
-    return Character(max(found.added_db, _FAINTEST_DB), slope)
+    heard = ((comparison.bands >= _LOW_HZ) & (comparison.bands <= _HIGH_HZ)
+             & (comparison.before_db > comparison.before_db.max() - _HEARD_DB))
+    change = np.maximum(comparison.after_db, comparison.after_db.max() - 90.0) - comparison.before_db
+    slope = float(np.polyfit(np.log2(comparison.bands[heard]), change[heard], 1)[0]) if heard.sum() > 2 else 0.0
+    return Character(max(comparison.added_db, _FAINTEST_DB), slope)

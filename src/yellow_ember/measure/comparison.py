@@ -107,8 +107,8 @@ def _fit(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: floa
     lines = x.shape[1]
     stretches = max(1, -(-lines // width))
     padded = stretches * width
-    place = np.linspace(-1.0, 1.0, width)
-    powers = np.stack([place**k for k in range(_DEGREE + 1)])
+    positions = np.linspace(-1.0, 1.0, width)
+    powers = np.stack([positions**k for k in range(_DEGREE + 1)])
     x_parts = np.zeros((inputs, padded), complex)
     x_parts[:, :lines] = x
     x_parts = x_parts.reshape(inputs, stretches, width)
@@ -124,14 +124,14 @@ def _fit(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: floa
     # (Of a sound that repeats itself the best correlation may be a turn too far.)
     fits = []
     late_by = _delay(x, y, size)
-    for late in (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by):
+    for delay in (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by):
         fitted = np.zeros_like(y)
-        for channel, target_lines in enumerate(y * np.conj(late)):
+        for channel, target_lines in enumerate(y * np.conj(delay)):
             target = np.zeros(padded, complex)
             target[:lines] = target_lines
             target = target.reshape(stretches, width, 1)
             fitted[channel] = (basis @ (np.conj(np.swapaxes(basis, 1, 2)) @ target)).ravel()[:lines]
-        fits.append(fitted * late)
+        fits.append(fitted * delay)
     best = min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2)))
     return best, np.repeat(freedom, width)[:lines]
 

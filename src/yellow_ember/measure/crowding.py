@@ -24,12 +24,13 @@ class Crowding:
     more_db: float
 
 
-def crowding(found: Comparison) -> list[Crowding]:
+def crowding(comparison: Comparison) -> list[Crowding]:
     """The regions in which the additions stand out, the worst first."""
-    before, added, after = (10.0 ** (level / 10.0) for level in (found.before_db, found.added_bands_db, found.after_db))
+    before, added, after = (10.0 ** (level / 10.0) for level in (
+        comparison.before_db, comparison.added_bands_db, comparison.after_db))
     told = []
     for what, low, high in REGIONS:
-        inside = (found.bands >= low) & (found.bands < high)
+        inside = (comparison.bands >= low) & (comparison.bands < high)
         source, extra = float(before[inside].sum() / before.sum()), float(added[inside].sum() / added.sum())
         heard = 10.0 * np.log10(max(float(added[inside].sum() / after.sum()), 1e-12))
         more = 10.0 * np.log10(max(extra, 1e-12) / max(source, 1e-6))

@@ -13,7 +13,7 @@ _WORTH_DB = 1.5
 _AUDIBLE_DB = 45.0
 """Bands that lie farther than this under the strongest don't count."""
 _APART_OCTAVES = 0.6
-_LEAST_DB, _MOST_DB, _ADDED_SHARE = 3.0, 12.0, 0.5
+_MIN_DB, _MAX_DB, _ADDED_SHARE = 3.0, 12.0, 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,16 +40,16 @@ def harsh_bands(comparison: Comparison, most: int) -> list[HarshBand]:
     counted = ((comparison.bands >= LOWEST_HZ) & (comparison.bands <= HIGHEST_HZ)
                & (comparison.after_db > comparison.after_db.max() - _AUDIBLE_DB))
     score = np.where(counted, score, -np.inf)
-    found: list[HarshBand] = []
-    while len(found) < most:
+    result: list[HarshBand] = []
+    while len(result) < most:
         worst = int(np.argmax(score))
         if score[worst] < _WORTH_DB:
             break
         hz = float(comparison.bands[worst])
-        beside = float(np.mean([score[place] for place in (worst - 1, worst + 1)
-                                if 0 <= place < score.size and np.isfinite(score[place])] or [0.0]))
+        beside = float(np.mean([score[index] for index in (worst - 1, worst + 1)
+                                if 0 <= index < score.size and np.isfinite(score[index])] or [0.0]))
         # A hill that falls off at once is narrow.
         q = 2.5 if beside < 0.6 * score[worst] else 1.4
-        found.append(HarshBand(hz, q, float(np.clip(score[worst], _LEAST_DB, _MOST_DB))))
+        result.append(HarshBand(hz, q, float(np.clip(score[worst], _MIN_DB, _MAX_DB))))
         score[np.abs(np.log2(comparison.bands / hz)) < _APART_OCTAVES] = -np.inf
-    return found
+    return result

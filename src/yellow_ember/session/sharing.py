@@ -19,8 +19,8 @@ def bytes_beyond(value: object, other: object, depth: int = 0) -> int:
     parts = _parts(value)
     others = _parts(other) if type(value) is type(other) else {}
     known = {id(part) for part in others.values()}
-    return size + sum(bytes_beyond(part, others.get(place), depth + 1)
-                      for place, part in parts.items() if id(part) not in known)
+    return size + sum(bytes_beyond(part, others.get(index), depth + 1)
+                      for index, part in parts.items() if id(part) not in known)
 
 
 def _parts(value: object) -> dict[object, object]:

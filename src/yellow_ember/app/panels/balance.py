@@ -30,6 +30,7 @@ from yellow_ember.engine.jobs.difference import LOUDER_MOST_DB
 from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.measure.anatomy import Anatomy
 from yellow_ember.measure.crowding import crowding
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.remedies import WHERE, remedy
 from yellow_ember.session.values.model import Strip
 
@@ -42,7 +43,7 @@ class BandPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._found: StripMeasurement | None = None
+        self._measurement: StripMeasurement | None = None
         self._match_db = 0.0
         self._fresh = False
         self.setMinimumHeight(170)
@@ -51,9 +52,9 @@ class BandPicture(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(260, 330)
 
-    def show_measurement(self, found: StripMeasurement | None, match_db: float, fresh: bool) -> None:
-        if (found, match_db, fresh) != (self._found, self._match_db, self._fresh):
-            self._found, self._match_db, self._fresh = found, match_db, fresh
+    def show_measurement(self, measurement: StripMeasurement | None, match_db: float, fresh: bool) -> None:
+        if (measurement, match_db, fresh) != (self._measurement, self._match_db, self._fresh):
+            self._measurement, self._match_db, self._fresh = measurement, match_db, fresh
             self.update()
 
     @painted
@@ -63,7 +64,7 @@ class BandPicture(QWidget):
         middle = self.height() * 0.56
         upper = QRectF(36, 18, self.width() - 44, middle - 48)
         lower = QRectF(36, middle + 18, self.width() - 44, self.height() - middle - 36)
-        painter.setOpacity(1.0 if self._fresh or self._found is None else 0.55)
+        painter.setOpacity(1.0 if self._fresh or self._measurement is None else 0.55)
         self._paint_spectra(painter, upper)
         self._paint_tone(painter, lower)
 
@@ -78,8 +79,8 @@ class BandPicture(QWidget):
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 24.0)
         draw_frequency_grid(painter, axes)
-        if self._found is not None:
-            comparison = self._found.comparison
+        if self._measurement is not None:
+            comparison = self._measurement.comparison
             painter.save()
             painter.setClipRect(frame)
             painter.setPen(Qt.PenStyle.NoPen)
@@ -99,20 +100,20 @@ class BandPicture(QWidget):
     def _paint_tone(self, painter: QPainter, frame: QRectF) -> None:
         self._title(painter, frame, "Tone change in third octaves, dB")
         tone = np.full(31, np.nan)
-        if self._found is not None:
-            tone = self._found.comparison.tone_db + self._match_db
-            present = self._found.comparison.before_db > self._found.comparison.before_db.max() - 60.0
+        if self._measurement is not None:
+            tone = self._measurement.comparison.tone_db + self._match_db
+            present = self._measurement.comparison.before_db > self._measurement.comparison.before_db.max() - 60.0
             tone = np.where(present, tone, np.nan)
         reach = 6.0 if not np.any(np.abs(tone) > 6.0) else 12.0
         axes = Axes(frame, 20.0, 20000.0, -reach, reach, log_x=True)
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, reach / 2.0)
         draw_frequency_grid(painter, axes)
-        if self._found is None:
+        if self._measurement is None:
             return
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.AFTER)
-        for hz, change in zip(self._found.comparison.bands, tone, strict=True):
+        for hz, change in zip(self._measurement.comparison.bands, tone, strict=True):
             if math.isfinite(change):
                 left, right = axes.x(hz * 10**-0.04), axes.x(hz * 10**0.04)
                 top, bottom = sorted((axes.y(0.0), axes.y(float(change))))
@@ -132,8 +133,8 @@ class KindBars(QWidget):
         self.setToolTip("From probe tones and silence through the path: odd and even harmonics, noise, and pitch that "
                         "moves, in dB below what comes out")
 
-    def show_anatomy(self, found: Anatomy | None) -> None:
-        levels = None if found is None else (found.odd_db, found.even_db, found.noise_db, found.motion_db)
+    def show_anatomy(self, anatomy: Anatomy | None) -> None:
+        levels = None if anatomy is None else (anatomy.odd_db, anatomy.even_db, anatomy.noise_db, anatomy.motion_db)
         if levels != self._levels:
             self._levels = levels
             self.setAccessibleDescription("" if levels is None else ", ".join(
@@ -143,15 +144,15 @@ class KindBars(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         part = self.width() / len(self._NAMES)
-        for place, name in enumerate(self._NAMES):
-            box = QRectF(place * part, 0.0, part - 4.0, self.height())
-            level = -math.inf if self._levels is None else self._levels[place]
+        for index, name in enumerate(self._NAMES):
+            box = QRectF(index * part, 0.0, part - 4.0, self.height())
+            level = -math.inf if self._levels is None else self._levels[index]
             painter.setFont(theme.font(8))
             painter.setPen(theme.DIM)
             words_box, middle = box.adjusted(0, 0, 0, -12), Qt.AlignmentFlag.AlignVCenter
             painter.drawText(words_box, int(Qt.AlignmentFlag.AlignLeft | middle), name)
             painter.setPen(theme.TEXT)
-            words = "\u2013" if self._levels is None or level < -99.5 else f"{level:.0f}"
+            words = "\u2013" if self._levels is None or level < -99.5 else with_minus(f"{level:.0f}")
             painter.drawText(words_box, int(Qt.AlignmentFlag.AlignRight | middle), words)
             share = (max(level, theme.FAINTEST_DB - 20.0) - theme.FAINTEST_DB + 20.0) / 75.0
             painter.setPen(Qt.PenStyle.NoPen)
@@ -198,11 +199,11 @@ class AddedBar(QWidget):
 
 
 def added_text(added_db: float) -> str:
-    return f"{added_db:.1f} dB" if added_db > -120.0 else "none"
+    return with_minus(f"{added_db:.1f} dB") if added_db > -120.0 else "none"
 
 
 def _lufs(value: float) -> str:
-    return f"{value:.1f} LUFS" if math.isfinite(value) else "silent"
+    return with_minus(f"{value:.1f} LUFS") if math.isfinite(value) else "silent"
 
 
 class Balance(QWidget):
@@ -226,11 +227,35 @@ class Balance(QWidget):
         self.state = TextLabel()
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.numbers: dict[str, TextLabel] = {}
+        self.snapshots = SnapshotRow(self._sessions, self._selection, self._messages)
+        self._added_row = QWidget()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 6, 10, 8)
+        layout.setSpacing(5)
+        layout.addLayout(self._head())
+        layout.addWidget(self.bands, 1)
+        layout.addWidget(self.added_bar)
+        layout.addWidget(self.kinds)
+        layout.addWidget(self.warning)
+        layout.addLayout(self._numbers())
+        layout.addLayout(self._buttons())
+        self._fill_added_row()
+        layout.addWidget(self._added_row)
+        layout.addWidget(self.snapshots)
+        for changed in (self._added.changed, self._measurer.changed, self._dissector.changed, self._sessions.changed,
+                        self._selection.changed):
+            changed.connect(self.refresh)
+        self.refresh()
+
+    def _head(self) -> QHBoxLayout:
         title = TextLabel("Balance")
         title.setFont(theme.font(10.5, bold=True))
         head = QHBoxLayout()
         head.addWidget(title)
         head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
+        return head
+
+    def _numbers(self) -> QGridLayout:
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
         for row, name in enumerate(("Added", "Loudness before", "Loudness after", "Match offset", "Crest change")):
@@ -241,6 +266,9 @@ class Balance(QWidget):
             grid.addWidget(label, row, 0)
             grid.addWidget(number, row, 1, Qt.AlignmentFlag.AlignRight)
             self.numbers[name] = number
+        return grid
+
+    def _buttons(self) -> QHBoxLayout:
         self.match_button = QPushButton("Match")
         self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
         self.match_button.clicked.connect(self._matcher.match_chosen)
@@ -253,7 +281,13 @@ class Balance(QWidget):
         self.lock.setChecked(self._settings.match_lock)
         self.lock.setToolTip("Match again whenever a change has settled")
         self.lock.toggled.connect(self._set_lock)
-        self.snapshots = SnapshotRow(self._sessions, self._selection, self._messages)
+        buttons = QHBoxLayout()
+        for button in (self.match_button, self.mix_button, self.lock):
+            buttons.addWidget(button)
+        return buttons
+
+    def _fill_added_row(self) -> None:
+        """What is shown while the added part is heard alone."""
         self.keep_tone = QCheckBox("with the change of tone")
         self.keep_tone.setToolTip("Leaves in what the chain does to the tone; else only what no tone change explains")
         self.keep_tone.toggled.connect(lambda on: self._added.set(keep_tone=on))
@@ -261,37 +295,14 @@ class Balance(QWidget):
         self.alone.setAccessibleName("Level of what was added")
         self.louder = ValueBar(LOUDER)
         self.louder.changing.connect(lambda value: self._set_louder(as_number(value)))
-        self._added_row = QWidget()
-        below = QVBoxLayout(self._added_row)
-        below.setContentsMargins(0, 0, 0, 0)
-        below.setSpacing(3)
-        head_row = QHBoxLayout()
-        head_row.addWidget(self.keep_tone)
-        head_row.addWidget(self.alone, 1, Qt.AlignmentFlag.AlignRight)
-        below.addLayout(head_row)
-        below.addWidget(self.louder)
-        self._added.changed.connect(self.refresh)
-        buttons = QHBoxLayout()
-        buttons.addWidget(self.match_button)
-        buttons.addWidget(self.mix_button)
-        buttons.addWidget(self.lock)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 6, 10, 8)
-        layout.setSpacing(5)
-        layout.addLayout(head)
-        layout.addWidget(self.bands, 1)
-        layout.addWidget(self.added_bar)
-        layout.addWidget(self.kinds)
-        layout.addWidget(self.warning)
-        layout.addLayout(grid)
-        layout.addLayout(buttons)
-        layout.addWidget(self._added_row)
-        layout.addWidget(self.snapshots)
-        self._measurer.changed.connect(self.refresh)
-        self._dissector.changed.connect(self.refresh)
-        self._sessions.changed.connect(self.refresh)
-        self._selection.changed.connect(self.refresh)
-        self.refresh()
+        head = QHBoxLayout()
+        head.addWidget(self.keep_tone)
+        head.addWidget(self.alone, 1, Qt.AlignmentFlag.AlignRight)
+        rows = QVBoxLayout(self._added_row)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(3)
+        rows.addLayout(head)
+        rows.addWidget(self.louder)
 
     def sizeHint(self) -> QSize:
         return QSize(274, 500)
@@ -309,15 +320,15 @@ class Balance(QWidget):
     def refresh(self) -> None:
         """Show the newest measurement of the chosen strip."""
         strip, measurer = self._selection.strip, self._measurer
-        found = measurer.latest(strip.id)
+        result = measurer.latest(strip.id)
         fresh = measurer.fresh(strip.id)
-        self.bands.show_measurement(found, strip.match_db, fresh)
-        self.match_button.setEnabled(found is not None)
+        self.bands.show_measurement(result, strip.match_db, fresh)
+        self.match_button.setEnabled(result is not None)
         self.mix_button.setEnabled(bool(strip.chain))
         self.lock.setChecked(self._settings.match_lock)
         dissection = self._dissector.of(strip.id)
         self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
-        self._show_warning(strip, found)
+        self._show_warning(strip, result)
         added = self._added
         self._added_row.setVisible(added.on)
         self.louder.show_value(added.louder_db)
@@ -325,34 +336,34 @@ class Balance(QWidget):
             self.state.setText(measurer.trouble)
         else:
             self.state.setText("" if fresh else "measuring\u2026" if measurer.busy else "not measured")
-        self._show_numbers(strip, found)
-        self.alone.setText("is measured\u2026" if added.found is None else f"alone {added.found.against_db:.1f} dB")
+        self._show_numbers(strip, result)
+        self.alone.setText("is measured\u2026" if added.part is None else f"alone {added.part.against_db:.1f} dB")
 
-    def _show_warning(self, strip: Strip, found: StripMeasurement | None) -> None:
+    def _show_warning(self, strip: Strip, measurement: StripMeasurement | None) -> None:
         """Where what was added stands out more than the source, and what helps."""
-        told = crowding(found.comparison) if found is not None and strip.chain else []
+        told = crowding(measurement.comparison) if measurement is not None and strip.chain else []
         self.warning.setVisible(bool(told))
         if told:
             worst = told[0]
             self.warning.setText(f"What was added would {WHERE[worst.what]}: {remedy(strip.chain, worst.what)}")
 
-    def _show_numbers(self, strip: Strip, found: StripMeasurement | None) -> None:
-        if found is None:
+    def _show_numbers(self, strip: Strip, measurement: StripMeasurement | None) -> None:
+        if measurement is None:
             self.added_bar.show_added(-math.inf)
             for number in self.numbers.values():
                 number.setText("\u2013")
             return
-        after = found.after.integrated_lufs + strip.match_db
-        level = found.comparison.added_db
+        after = measurement.after.integrated_lufs + strip.match_db
+        level = measurement.comparison.added_db
         self.added_bar.show_added(level)
         self.numbers["Added"].setText(added_text(level))
-        self.numbers["Loudness before"].setText(_lufs(found.before.integrated_lufs))
+        self.numbers["Loudness before"].setText(_lufs(measurement.before.integrated_lufs))
         self.numbers["Loudness after"].setText(_lufs(after))
-        sides = (("Loudness before", found.before, 0.0), ("Loudness after", found.after, strip.match_db))
+        sides = (("Loudness before", measurement.before, 0.0), ("Loudness after", measurement.after, strip.match_db))
         for name, loud, offset in sides:
             self.numbers[name].setToolTip(f"Integrated over the loop; short-term at most "
                                           f"{_lufs(loud.short_term_max_lufs + offset)}, momentary at most "
                                           f"{_lufs(loud.momentary_max_lufs + offset)}")
         self.numbers["Match offset"].setText(f"{strip.match_db:+.2f} dB")
-        crest = found.after.crest_db - found.before.crest_db
+        crest = measurement.after.crest_db - measurement.before.crest_db
         self.numbers["Crest change"].setText(f"{crest:+.1f} dB")

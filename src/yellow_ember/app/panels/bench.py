@@ -47,6 +47,13 @@ from yellow_ember.session.values.model import Session
 _MANY = 16
 
 
+def _button(text: str, clicked: Callable[[], object], tip: str) -> QPushButton:
+    button = QPushButton(text)
+    button.setToolTip(tip)
+    button.clicked.connect(lambda _checked: clicked())
+    return button
+
+
 class Bench(QWidget):
     """Picture and controls of one stage."""
 
@@ -69,63 +76,59 @@ class Bench(QWidget):
         self._purpose.setStyleSheet(f"color: {theme.DIM.name()}")
         self._purpose.setWordWrap(True)
         self._purpose.setContentsMargins(10, 0, 10, 0)
-        self._reset = QPushButton("Defaults")
-        self._reset.setToolTip("Every control of this stage back to its default")
-        self._reset.clicked.connect(self._to_defaults)
-        self.line_up = QPushButton("Line-up\u2026")
-        self.line_up.setToolTip("Align the machine: alignment tape, oscillator, meters, bias curves")
-        self.line_up.clicked.connect(self.open_line_up)
-        self.propose = QPushButton("Propose bands")
-        self.propose.setToolTip("Listen to what the stages before this one added, and set the bands by it")
-        self.propose.clicked.connect(self.propose_bands)
         self._proposal = Proposal(self._sessions, self._messages, self._jobs)
-        self.variations = QPushButton("Variations\u2026")
-        self.variations.setToolTip("This stage in two dozen ways, equally loud, to click through")
-        self.variations.clicked.connect(self.open_variations)
-        self.field = QPushButton("Field\u2026")
-        self.field.setToolTip("Drive along, tone up: a map of what is added, with the stage as a point to drag")
-        self.field.clicked.connect(self.open_field)
         self.macros = MacroRow(self._sessions, self._selection)
-        self.macro_button = QPushButton("Macros\u2026")
-        self.macro_button.setToolTip("Controls of this path that move several others at once")
-        self.macro_button.clicked.connect(self.open_macros)
         self.picture = Picture(self._sessions, self._selection, self._playback, self._settings, self._messages,
                                self._jobs)
-        self._scroll = QScrollArea()
-        self._scroll.setWidgetResizable(True)
-        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        head = QHBoxLayout()
-        head.setContentsMargins(10, 6, 10, 0)
-        head.addWidget(self._title, 1)
-        head.addWidget(self.propose)
-        head.addWidget(self.line_up)
-        head.addWidget(self.field)
-        head.addWidget(self.variations)
-        head.addWidget(self.macro_button)
-        head.addWidget(self._reset)
-        self._jump_row = QHBoxLayout()
-        self._jump_row.setContentsMargins(6, 0, 6, 0)
-        self._jump_row.setSpacing(2)
-        right = QVBoxLayout()
-        right.setSpacing(2)
-        right.addLayout(self._jump_row)
-        right.addWidget(self._scroll, 1)
-        body = QHBoxLayout()
-        body.setSpacing(4)
-        body.addWidget(self.picture, 5)
-        body.addLayout(right, 6)
-        self._lanes = QVBoxLayout()
+        self.scroll_area = QScrollArea()
+        self.scroll_area.setWidgetResizable(True)
+        self.scroll_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._jump_row, self._lanes = QHBoxLayout(), QVBoxLayout()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.macros)
-        layout.addLayout(head)
+        layout.addLayout(self._head())
         layout.addWidget(self._purpose)
-        layout.addLayout(body, 1)
+        layout.addLayout(self._body(), 1)
         layout.addLayout(self._lanes)
         self._sessions.changed.connect(self.refresh)
         self._selection.changed.connect(self.refresh)
         self._playback.frame.connect(self._on_frame)
         self.refresh()
+
+    def _head(self) -> QHBoxLayout:
+        """The stage's name and what can be done with it."""
+        self.propose = _button("Propose bands", self.propose_bands,
+                               "Listen to what the stages before this one added, and set the bands by it")
+        self.line_up = _button("Line-up\u2026", self.open_line_up,
+                               "Align the machine: alignment tape, oscillator, meters, bias curves")
+        self.field = _button("Field\u2026", self.open_field,
+                             "Drive along, tone up: a map of what is added, with the stage as a point to drag")
+        self.variations = _button("Variations\u2026", self.open_variations,
+                                  "This stage in two dozen ways, equally loud, to click through")
+        self.macro_button = _button("Macros\u2026", self.open_macros,
+                                    "Controls of this path that move several others at once")
+        self._reset = _button("Defaults", self.to_defaults, "Every control of this stage back to its default")
+        head = QHBoxLayout()
+        head.setContentsMargins(10, 6, 10, 0)
+        head.addWidget(self._title, 1)
+        for button in (self.propose, self.line_up, self.field, self.variations, self.macro_button, self._reset):
+            head.addWidget(button)
+        return head
+
+    def _body(self) -> QHBoxLayout:
+        """The picture, and beside it the controls under the row of their groups."""
+        self._jump_row.setContentsMargins(6, 0, 6, 0)
+        self._jump_row.setSpacing(2)
+        right = QVBoxLayout()
+        right.setSpacing(2)
+        right.addLayout(self._jump_row)
+        right.addWidget(self.scroll_area, 1)
+        body = QHBoxLayout()
+        body.setSpacing(4)
+        body.addWidget(self.picture, 5)
+        body.addLayout(right, 6)
+        return body
 
     def sizeHint(self) -> QSize:
         return QSize(740, 400)
@@ -136,10 +139,10 @@ class Bench(QWidget):
     def refresh(self) -> None:
         """Show the chosen stage; controls are made again only for another stage."""
         stage = self._stage()
-        wanted = None if stage is None else (self._selection.strip_id, stage.id)
-        if wanted != self._built_for:
+        requested = None if stage is None else (self._selection.strip_id, stage.id)
+        if requested != self._built_for:
             self._build(stage)
-            self._built_for = wanted
+            self._built_for = requested
         self.picture.setVisible(stage is not None)
         self._reset.setVisible(stage is not None)
         self.variations.setVisible(stage is not None)
@@ -163,7 +166,7 @@ class Bench(QWidget):
 
     def _show_groups(self, stage: StageSettings, idle: frozenset[str]) -> None:
         """Leave out groups in which nothing does anything."""
-        flow = self._scroll.widget()
+        flow = self.scroll_area.widget()
         assert isinstance(flow, ColumnFlow)
         titles = {group.value for group, members in stage.declaration.groups() if not idle.issuperset(
             member.id for member in members)} | {Group.OUTPUT.value}
@@ -231,7 +234,7 @@ class Bench(QWidget):
         if stage is None:
             self._title.setText("No stage chosen")
             self._purpose.setText("Add one in the path above: press the plus, or Insert.")
-            self._scroll.setWidget(flow)
+            self.scroll_area.setWidget(flow)
             return
         kind = stage.declaration
         self._purpose.setText(kind.purpose)
@@ -257,7 +260,7 @@ class Bench(QWidget):
                 else:
                     bars.append(bar)
             flow.add_group(group.value, bars, functools.partial(self._reset_group, group))
-        self._scroll.setWidget(flow)
+        self.scroll_area.setWidget(flow)
         if len(kind.parameters) > _MANY:
             self._add_jumps(flow)
 
@@ -274,7 +277,7 @@ class Bench(QWidget):
         self._jump_row.addStretch(1)
 
     def _go_to(self, flow: ColumnFlow, title: str) -> None:
-        bar = self._scroll.verticalScrollBar()
+        bar = self.scroll_area.verticalScrollBar()
         assert bar is not None
         bar.setValue(flow.top_of(title))
 
@@ -321,7 +324,7 @@ class Bench(QWidget):
             session, self._selection.strip_id, stage.id,
             lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
 
-    def _to_defaults(self) -> None:
+    def to_defaults(self) -> None:
         stage = self._stage()
         if stage is not None:
             self._sessions.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(

@@ -62,7 +62,7 @@ def _words(stages: Sequence[StageSettings]) -> str:
 
 
 def add_copies(messages: Messages, session: Session, strip_id: str, stages: Sequence[StageSettings],
-               place: int) -> tuple[Session, str]:
+               index: int) -> tuple[Session, str]:
     """Copies of stages into a strip from a place on; the session and the last copy's id.
 
     A strip that is too full for them stays as it is, with a word to the user.
@@ -76,7 +76,7 @@ def add_copies(messages: Messages, session: Session, strip_id: str, stages: Sequ
     last = ""
     for offset, stage in enumerate(stages):
         fresh = replace_stage(stage, id=new_id(stage.kind))
-        session, last = add_stage(session, strip_id, fresh, place + offset), fresh.id
+        session, last = add_stage(session, strip_id, fresh, index + offset), fresh.id
     return session, last
 
 
@@ -86,10 +86,10 @@ def add_to_chosen(sessions: SessionKeeper, selection: Selection, messages: Messa
     session, chosen = sessions.session, ""
     for strip_id in selection.chosen:
         strip = session.strip(strip_id)
-        place = len(strip.chain)
+        index = len(strip.chain)
         if strip_id == selection.strip_id:
-            place = strip.place_of(selection.stage_id) + 1 if selection.stage_id else 0
-        session, last = add_copies(messages, session, strip_id, stages, place)
+            index = strip.index_of(selection.stage_id) + 1 if selection.stage_id else 0
+        session, last = add_copies(messages, session, strip_id, stages, index)
         chosen = last if strip_id == selection.strip_id else chosen
     sessions.document.commit(label, difference(sessions.session, session))
     if chosen:

@@ -13,7 +13,7 @@ from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number
 from yellow_ember.session.edits.edits import add_macro, edit_macro, set_macro
-from yellow_ember.session.values.macros import MOST_MACROS, Macro, macro_number, target_from_here
+from yellow_ember.session.values.macros import MAX_MACROS, Macro, macro_number, target_from_here
 
 _IN_A_ROW = 4
 
@@ -36,9 +36,9 @@ class MacroRow(QWidget):
 
     def refresh(self) -> None:
         strip = self._selection.strip
-        wanted = strip.id, [(macro.id, macro.name, macro.targets) for macro in strip.macros]
-        if wanted != self._shown:
-            self._shown = wanted
+        requested = strip.id, [(macro.id, macro.name, macro.targets) for macro in strip.macros]
+        if requested != self._shown:
+            self._shown = requested
             self._build(strip.macros)
         for macro in strip.macros:
             self.bars[macro.id].show_value(macro.value)
@@ -48,12 +48,12 @@ class MacroRow(QWidget):
         self._gesture.keep()
         clear(self._grid)
         self.bars = {}
-        for place, macro in enumerate(macros):
+        for index, macro in enumerate(macros):
             bar = ValueBar(macro_number(macro))
             bar.changing.connect(lambda value, chosen=macro.id: self._set(chosen, value))
             bar.committed.connect(lambda _value: self._gesture.keep())
             self.bars[macro.id] = bar
-            self._grid.addWidget(bar, place // _IN_A_ROW, place % _IN_A_ROW)
+            self._grid.addWidget(bar, index // _IN_A_ROW, index % _IN_A_ROW)
 
     def _set(self, macro_id: str, value: Value) -> None:
         strip = self._selection.strip
@@ -88,5 +88,5 @@ def add_macro_menu(menu: QMenu, sessions: SessionKeeper, selection: Selection, s
             menu.addAction(menu_text(f"Remove from {macro.name}"), lambda chosen=macro: take(chosen))
         else:
             menu.addAction(menu_text(f"Add to {macro.name}"), lambda chosen=macro: put(chosen))
-    if len(strip.macros) < MOST_MACROS:
+    if len(strip.macros) < MAX_MACROS:
         menu.addAction("Add to a new macro", put_into_new)

@@ -44,9 +44,9 @@ class Sends(QWidget):
     def refresh(self) -> None:
         """Show the chosen strip's sends as they are now."""
         session, strip = self._sessions.session, self._selection.strip
-        wanted = strip.id, [(send.to, send.pre, session.strip(send.to).name) for send in strip.sends]
-        if wanted != self._shown:
-            self._shown = wanted
+        requested = strip.id, [(send.to, send.pre, session.strip(send.to).name) for send in strip.sends]
+        if requested != self._shown:
+            self._shown = requested
             self._build()
         for send in strip.sends:
             self.bars[send.to].show_value(send.level_db)

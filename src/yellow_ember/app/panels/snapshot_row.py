@@ -34,9 +34,9 @@ _NOTHING = "nothing differs"
 class _Place(QPushButton):
     """A place, whose words are made when they are asked for: they take longer than a drag can wait."""
 
-    def __init__(self, place: int, tip: Callable[[int], str]) -> None:
-        super().__init__(str(place + 1))
-        self._place, self._tip = place, tip
+    def __init__(self, index: int, tip: Callable[[int], str]) -> None:
+        super().__init__(str(index + 1))
+        self._index, self._tip = index, tip
         self.setCheckable(True)
         self.setMinimumWidth(22)
         self._kept: bool | None = None
@@ -52,7 +52,7 @@ class _Place(QPushButton):
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip:
-            self.setToolTip(self._tip(self._place))
+            self.setToolTip(self._tip(self._index))
         return super().event(event)
 
 
@@ -70,10 +70,10 @@ class SnapshotRow(QWidget):
         self.buttons: list[_Place] = []
         row = QHBoxLayout()
         row.setSpacing(3)
-        for place in range(PLACES):
-            button = _Place(place, self.tip)
-            button.clicked.connect(functools.partial(self._clicked, place))
-            button.customContextMenuRequested.connect(functools.partial(self._open_menu, place))
+        for index in range(PLACES):
+            button = _Place(index, self.tip)
+            button.clicked.connect(functools.partial(self._clicked, index))
+            button.customContextMenuRequested.connect(functools.partial(self._open_menu, index))
             row.addWidget(button)
             self.buttons.append(button)
         layout = QVBoxLayout(self)
@@ -93,9 +93,9 @@ class SnapshotRow(QWidget):
         scope = SCOPES[self.scope.currentIndex()]
         return scope, owner_of(self._sessions.session, scope, self._selection.strip_id)
 
-    def snapshot(self, place: int) -> Snapshot | None:
+    def snapshot(self, index: int) -> Snapshot | None:
         """What is kept at a place."""
-        return find_snapshot(self._sessions.session, *self._key, place)
+        return find_snapshot(self._sessions.session, *self._key, index)
 
     def _now(self, snapshot: Snapshot) -> Snapshot:
         """How it stands now, of the same scope."""
@@ -109,33 +109,33 @@ class SnapshotRow(QWidget):
     def refresh(self) -> None:
         """Show which places are filled, and which is heard."""
         session = self._sessions.session
-        for place, button in enumerate(self.buttons):
-            snapshot = self.snapshot(place)
+        for index, button in enumerate(self.buttons):
+            snapshot = self.snapshot(index)
             button.setChecked(snapshot is not None and is_now(session, snapshot))
             button.show_kept(snapshot is not None)
-            button.setAccessibleName(f"Snapshot {place + 1}, empty" if snapshot is None else snapshot.title)
+            button.setAccessibleName(f"Snapshot {index + 1}, empty" if snapshot is None else snapshot.title)
 
-    def tip(self, place: int) -> str:
+    def tip(self, index: int) -> str:
         """The tooltip of a place: its name, its note, and in words how it differs from now."""
-        snapshot = self.snapshot(place)
-        keys = f"Alt+{place + 1}"
+        snapshot = self.snapshot(index)
+        keys = f"Alt+{index + 1}"
         if snapshot is None:
             return f"Empty: click to take a snapshot ({keys})"
         words = "<br>".join(map(escaped, self.words(self._now(snapshot), snapshot)[:12])) or _NOTHING
         note = f"<br><i>{escaped(snapshot.note)}</i>" if snapshot.note else ""
-        return (f"<b>{escaped(snapshot.title)}</b> ({keys}; Alt+Shift+{place + 1} replaces it){note}"
+        return (f"<b>{escaped(snapshot.title)}</b> ({keys}; Alt+Shift+{index + 1} replaces it){note}"
                 f"<br>compared with now: {words}")
 
     # -- hearing and keeping ------------------------------------------------------------
 
-    def _clicked(self, place: int, _checked: bool = False) -> None:
-        self.use(place)
+    def _clicked(self, index: int, _checked: bool = False) -> None:
+        self.use(index)
 
-    def use(self, place: int) -> None:
+    def use(self, index: int) -> None:
         """Hear what is kept at a place; keep how it stands now where it is empty."""
-        snapshot = self.snapshot(place)
+        snapshot = self.snapshot(index)
         if snapshot is None:
-            self.take(place)
+            self.take(index)
             return
         before = self._now(snapshot)
         self._sessions.document.recall(snapshot.title, lambda session: recall(session, snapshot))
@@ -143,11 +143,11 @@ class SnapshotRow(QWidget):
         self._messages.say(f"{snapshot.title}: {words or _NOTHING}")
         self.refresh()
 
-    def take(self, place: int) -> None:
+    def take(self, index: int) -> None:
         """Keep how it stands now."""
-        self._edit(f"Take snapshot {place + 1}", difference(
-            self._sessions.session, take_snapshot(self._sessions.session, *self._key, place)))
-        self._messages.say(f"Snapshot {place + 1} is taken")
+        self._edit(f"Take snapshot {index + 1}", difference(
+            self._sessions.session, take_snapshot(self._sessions.session, *self._key, index)))
+        self._messages.say(f"Snapshot {index + 1} is taken")
 
     def _edit(self, label: str, edit: Edit) -> None:
         self._sessions.document.recall(label, edit)
@@ -155,13 +155,13 @@ class SnapshotRow(QWidget):
 
     # -- menu ---------------------------------------------------------------------------
 
-    def _open_menu(self, place: int, at: QPoint) -> None:
-        self.menu(place).popup(self.buttons[place].mapToGlobal(at))
+    def _open_menu(self, index: int, at: QPoint) -> None:
+        self.menu(index).popup(self.buttons[index].mapToGlobal(at))
 
-    def menu(self, place: int) -> QMenu:
+    def menu(self, index: int) -> QMenu:
         """What can be done with a place."""
-        menu, snapshot = QMenu(self), self.snapshot(place)
-        menu.addAction("Replace" if snapshot else "Take snapshot", lambda: self.take(place))
+        menu, snapshot = QMenu(self), self.snapshot(index)
+        menu.addAction("Replace" if snapshot else "Take snapshot", lambda: self.take(index))
         if snapshot is None:
             return menu
         menu.addAction("Name\u2026", lambda: self._write(
@@ -173,7 +173,7 @@ class SnapshotRow(QWidget):
         assert into_now is not None
         assert into_other is not None
         names = {strip.id: strip.name for strip in self._sessions.session.strips}
-        others = [other for number in range(PLACES) if number != place and (other := self.snapshot(number)) is not None]
+        others = [other for number in range(PLACES) if number != index and (other := self.snapshot(number)) is not None]
         for other in others:
             into = into_other.addMenu(other.title)
             assert into is not None

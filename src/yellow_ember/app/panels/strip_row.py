@@ -29,6 +29,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import escaped, menu_text
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
 from yellow_ember.session.edits.link_edits import group_of, join_link, leave_link, link_strips
 from yellow_ember.session.values.model import Send, Strip, StripKind
@@ -43,7 +44,7 @@ _GLYPHS = 4
 
 def added_figure(added_db: float) -> str:
     """What was added in as few letters as a row has room for."""
-    return f"{added_db:.0f}" if added_db > -99.5 else "\u2013"
+    return with_minus(f"{added_db:.0f}") if added_db > -99.5 else "\u2013"
 
 
 KEYS = (("Up, Down", "another strip"), ("Shift+Up, Shift+Down", "choose several"),
@@ -123,8 +124,8 @@ class StripRow(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def _button_box(self, place: int) -> QRectF:
-        return QRectF(self.width() - 8 - (2 - place) * (_BUTTON + 3), 4, _BUTTON, 15)
+    def _button_box(self, index: int) -> QRectF:
+        return QRectF(self.width() - 8 - (2 - index) * (_BUTTON + 3), 4, _BUTTON, 15)
 
     def _level_box(self) -> QRectF:
         left = 10 + self._depth * _INDENT
@@ -157,8 +158,8 @@ class StripRow(QWidget):
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, int(room))
         painter.drawText(QRectF(left, 2, room, 20), int(Qt.AlignmentFlag.AlignVCenter), name)
         self._paint_glyphs(painter, strip)
-        for place, (letter, on, colour) in enumerate((("M", strip.mute, theme.BEFORE), ("S", strip.solo, theme.AFTER))):
-            box = self._button_box(place)
+        for index, (letter, on, colour) in enumerate((("M", strip.mute, theme.BEFORE), ("S", strip.solo, theme.AFTER))):
+            box = self._button_box(index)
             painter.setPen(QPen(colour if on else theme.EDGE, 1.0))
             painter.setBrush(colour if on else theme.PANEL)
             painter.drawRoundedRect(box, 2, 2)
@@ -166,23 +167,23 @@ class StripRow(QWidget):
             painter.setFont(theme.font(8, bold=True))
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
         draw_level(painter, self._level_box(), self._vu, self._peak, self._sessions.session.reference_dbfs)
-        found = self._measurer.latest(self.strip_id)
+        result = self._measurer.latest(self.strip_id)
         box = self._level_box()
         figure_box = QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
         figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        if found is not None and strip.chain:
+        if result is not None and strip.chain:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.added_colour(found.comparison.added_db))
+            painter.setBrush(theme.added_colour(result.comparison.added_db))
             painter.drawRect(QRectF(box.left(), box.bottom() + 2, box.width(), 2.5))
         if self._match is not MatchState.MATCHED:
             # What is not matched yet is not measured either: the mark stands in the figure's place.
             painter.setFont(theme.font(11, bold=True))
             painter.setPen(theme.AFTER if self._match is MatchState.WAITING else theme.TEXT)
             painter.drawText(figure_box, figure_at, "\u2260")
-        elif found is not None and strip.chain:
+        elif result is not None and strip.chain:
             painter.setFont(theme.font(7.5))
-            painter.setPen(theme.added_text_colour(found.comparison.added_db))
-            painter.drawText(figure_box, figure_at, added_figure(found.comparison.added_db))
+            painter.setPen(theme.added_text_colour(result.comparison.added_db))
+            painter.drawText(figure_box, figure_at, added_figure(result.comparison.added_db))
         self._paint_mark(painter)
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:
@@ -208,9 +209,9 @@ class StripRow(QWidget):
     def _paint_glyphs(self, painter: QPainter, strip: Strip) -> None:
         painter.setFont(theme.font(7.5, bold=True))
         whole = self._glyph_box()
-        for place, stage in enumerate(strip.chain[:_GLYPHS]):
+        for index, stage in enumerate(strip.chain[:_GLYPHS]):
             works = stage.on and not strip.bypass
-            box = QRectF(whole.left() + 17 * place, whole.top(), 14, 14)
+            box = QRectF(whole.left() + 17 * index, whole.top(), 14, 14)
             painter.setPen(QPen(theme.AFTER if works else theme.EDGE, 1.0))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(box)

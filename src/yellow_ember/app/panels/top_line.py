@@ -110,12 +110,12 @@ class CompareSwitch(QWidget):
         self.setAccessibleDescription(f"{self._NAMES[self.lit].lower()} is heard")
         self.update()
 
-    def choose(self, place: int) -> None:
+    def choose(self, index: int) -> None:
         """Hear one of the three."""
-        if place == 2:
+        if index == 2:
             self._added.listen()
         else:
-            self._playback.hear_before(place == 0)
+            self._playback.hear_before(index == 0)
         self._refresh()
 
     def toggle(self) -> None:
@@ -127,11 +127,11 @@ class CompareSwitch(QWidget):
         self.choose(1 if self.lit == 2 else 2)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        place = min(int(3 * event.position().x() / self.width()), 2)
-        if place == self.lit and place < 2:
+        index = min(int(3 * event.position().x() / self.width()), 2)
+        if index == self.lit and index < 2:
             self.toggle()
         else:
-            self.choose(place)
+            self.choose(index)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         match event.key():
@@ -148,9 +148,9 @@ class CompareSwitch(QWidget):
     def paintEvent(self, painter: QPainter) -> None:
         part = self.width() / 3
         colours = (theme.BEFORE, theme.AFTER, theme.added_colour(-18.0))
-        for place, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):
-            lit = place == self.lit
-            box = QRectF(place * part + 0.5, 0.5, part - 1, self.height() - 1)
+        for index, (text, colour) in enumerate(zip(self._NAMES, colours, strict=True)):
+            lit = index == self.lit
+            box = QRectF(index * part + 0.5, 0.5, part - 1, self.height() - 1)
             painter.setPen(QPen(colour if lit else theme.EDGE, 1.0))
             painter.setBrush(colour if lit else theme.RAISED)
             painter.drawRect(box)
@@ -193,6 +193,11 @@ class TopLine(QWidget):
         self.engine.setToolTip("How much of its time the engine works, and how often it was too late (dropouts)")
         self.ceiling = TextLabel()
         self.ceiling.setToolTip("The output never passes the ceiling; this says when it holds peaks down")
+        self._lay_out()
+        self._connect()
+        self.refresh(self._sessions.session)
+
+    def _lay_out(self) -> None:
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 6, 10, 6)
         layout.setSpacing(6)
@@ -218,6 +223,8 @@ class TopLine(QWidget):
             label.setFont(theme.font(8.5))
             label.setFixedWidth(width)
         layout.addLayout(meters)
+
+    def _connect(self) -> None:
         self.to_start.clicked.connect(lambda: self._playback.locate(self._playback.start_position))
         self.play.clicked.connect(self._playback.toggle_play)
         self.loop.clicked.connect(self.toggle_loop)
@@ -230,7 +237,6 @@ class TopLine(QWidget):
         self._sessions.changed.connect(self.refresh)
         self._selection.changed.connect(lambda: self.refresh(self._sessions.session))
         self._playback.frame.connect(self._on_frame)
-        self.refresh(self._sessions.session)
 
     def sizeHint(self) -> QSize:
         return QSize(1280, 44)

@@ -43,9 +43,9 @@ def draw_disc(painter: QPainter, box: QRectF, disc: Disc, seconds: float) -> Non
     places, sizes = disc.marks(seconds)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.TEXT)
-    for place, size in zip(places, sizes, strict=True):
+    for share, size in zip(places, sizes, strict=True):
         # What lies ahead comes to the stylus as the record turns.
-        angle = arm - 2.0 * math.pi * place + turn
+        angle = arm - 2.0 * math.pi * share + turn
         painter.drawEllipse(middle + QPointF(math.cos(angle), math.sin(angle)) * here, size, size)
     point = middle + QPointF(math.cos(arm), math.sin(arm)) * here
     painter.setPen(QPen(theme.AFTER, 2.5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))

@@ -21,6 +21,7 @@ from yellow_ember.app.widgets.plot import Axes
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Edges, Number, Value, as_edges
 from yellow_ember.dsp.stage import Handle
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import moved, set_parameter
 from yellow_ember.session.values.model import Session
 
@@ -46,8 +47,8 @@ class Handles(QObject):
     def __init__(self, sessions: SessionKeeper, selection: Selection, messages: Messages, parent: QObject) -> None:
         super().__init__(parent)
         self._sessions, self._selection, self._messages = sessions, selection, messages
-        self._handles: tuple[Handle, ...] = ()
-        self._axes: Axes | None = None
+        self.handles: tuple[Handle, ...] = ()
+        self.axes: Axes | None = None
         self._gesture = Gesture(self._sessions)
         self.chosen = 0
         self.dragging = False
@@ -58,11 +59,11 @@ class Handles(QObject):
 
     def show(self, handles: tuple[Handle, ...], axes: Axes | None) -> None:
         """These are drawn from now on, on those axes."""
-        self._handles, self._axes = handles, axes
+        self.handles, self.axes = handles, axes
         self.chosen = min(self.chosen, max(len(handles) - 1, 0))
 
     def __bool__(self) -> bool:
-        return bool(self._handles)
+        return bool(self.handles)
 
     @property
     def held(self) -> bool:
@@ -71,11 +72,11 @@ class Handles(QObject):
 
     def text(self) -> str:
         """The chosen handle in words."""
-        if not self._handles:
+        if not self.handles:
             return ""
-        handle = self._handles[self.chosen]
+        handle = self.handles[self.chosen]
         level = f", {handle.level_db:+.1f} dB" if handle.up else ""
-        return f"{handle.label}: {handle.hz:.0f} Hz{level}"
+        return with_minus(f"{handle.label}: {handle.hz:.0f} Hz{level}")
 
     def _stage(self) -> StageSettings:
         return self._selection.strip.stage(self._selection.stage_id)
@@ -111,7 +112,7 @@ class Handles(QObject):
         self._set(changes, along.label if isinstance(along, Edges) else handle.label)
 
     def _widen(self, steps: float) -> None:
-        handle = self._handles[self.chosen]
+        handle = self.handles[self.chosen]
         if handle.width:
             width = self._stage().declaration.number(handle.width)
             now = self._stage().params[handle.width]
@@ -120,8 +121,8 @@ class Handles(QObject):
             self._settle.start()
 
     def _edges(self) -> Edges | None:
-        found = self._stage().declaration.parameter(self._handles[0].along) if self._handles else None
-        return found if isinstance(found, Edges) else None
+        result = self._stage().declaration.parameter(self.handles[0].along) if self.handles else None
+        return result if isinstance(result, Edges) else None
 
     def _add(self, hz: float) -> None:
         """One edge more, where there is room."""
@@ -134,7 +135,7 @@ class Handles(QObject):
                                f"each {edges.apart:g} times the one before or more")
             return
         self._set({edges.id: more}, "Add an edge")
-        self.chosen = min(range(len(more)), key=lambda place: abs(math.log(more[place] / hz)))
+        self.chosen = min(range(len(more)), key=lambda index: abs(math.log(more[index] / hz)))
         self._commit()
 
     def _remove(self) -> None:
@@ -148,7 +149,7 @@ class Handles(QObject):
 
     def _to_default(self) -> None:
         """The chosen one to where it was at first; an edge goes away."""
-        handle = self._handles[self.chosen]
+        handle = self.handles[self.chosen]
         if handle.place >= 0:
             self._remove()
             return
@@ -161,32 +162,32 @@ class Handles(QObject):
 
     def _under(self, at: QPointF) -> int | None:
         """The nearest handle within reach of a point; an edge is a line from top to bottom."""
-        axes = self._axes
+        axes = self.axes
         if axes is None or not axes.frame.adjusted(-_NEAR, -_NEAR, _NEAR, _NEAR).contains(at):
             return None
-        found = []
-        for place, handle in enumerate(self._handles):
+        result = []
+        for index, handle in enumerate(self.handles):
             across = axes.x(handle.hz) - at.x()
             up = axes.y(handle.level_db) - at.y() if handle.up else 0.0
-            found.append((math.hypot(across, up), place))
-        distance, place = min(found, default=(_NEAR, 0))
-        return place if distance < _NEAR else None
+            result.append((math.hypot(across, up), index))
+        distance, index = min(result, default=(_NEAR, 0))
+        return index if distance < _NEAR else None
 
     def over(self, at: QPointF) -> bool:
         return self._under(at) is not None
 
     def press(self, at: QPointF) -> bool:
         """True where a handle is taken hold of."""
-        place = self._under(at)
-        if place is None:
+        index = self._under(at)
+        if index is None:
             return False
-        self.chosen, self.dragging = place, True
+        self.chosen, self.dragging = index, True
         self.moving.emit()
         return True
 
     def drag(self, at: QPointF) -> None:
-        if self.dragging and self._axes is not None:
-            self._move_to(self._handles[self.chosen], self._axes.value_at_x(at.x()), self._axes.value_at_y(at.y()))
+        if self.dragging and self.axes is not None:
+            self._move_to(self.handles[self.chosen], self.axes.value_at_x(at.x()), self.axes.value_at_y(at.y()))
 
     def release(self) -> None:
         if self.dragging:
@@ -196,18 +197,18 @@ class Handles(QObject):
 
     def double_click(self, at: QPointF) -> None:
         self.dragging = False
-        place = self._under(at)
-        if place is not None:
-            self.chosen = place
+        index = self._under(at)
+        if index is not None:
+            self.chosen = index
             self._to_default()
-        elif self._axes is not None and self._axes.frame.contains(at):
-            self._add(self._axes.value_at_x(at.x()))
+        elif self.axes is not None and self.axes.frame.contains(at):
+            self._add(self.axes.value_at_x(at.x()))
 
     def wheel(self, at: QPointF, steps: float) -> bool:
-        place = self._under(at)
-        if place is None:
+        index = self._under(at)
+        if index is None:
             return False
-        self.chosen = place
+        self.chosen = index
         self._widen(-steps)
         return True
 
@@ -215,10 +216,10 @@ class Handles(QObject):
 
     def key(self, event: QKeyEvent) -> bool:
         """True for a key that means something here."""
-        if not self._handles:
+        if not self.handles:
             return False
         fine = _FINE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
-        handle = self._handles[self.chosen]
+        handle = self.handles[self.chosen]
         match event.key():
             case Qt.Key.Key_Left | Qt.Key.Key_Right as key:
                 octaves = _KEY_OCTAVES * fine * (1.0 if key == Qt.Key.Key_Right else -1.0)
@@ -229,11 +230,11 @@ class Handles(QObject):
                 self._move_to(handle, handle.hz, handle.level_db + by)
                 self._settle.start()
             case Qt.Key.Key_PageUp | Qt.Key.Key_PageDown as key:
-                self.chosen = (self.chosen + (1 if key == Qt.Key.Key_PageUp else -1)) % len(self._handles)
+                self.chosen = (self.chosen + (1 if key == Qt.Key.Key_PageUp else -1)) % len(self.handles)
             case Qt.Key.Key_Plus | Qt.Key.Key_Minus as key:
                 self._widen(1.0 if key == Qt.Key.Key_Minus else -1.0)
             case Qt.Key.Key_Insert:
-                above = self._handles[self.chosen + 1].hz if self.chosen + 1 < len(self._handles) else 16000.0
+                above = self.handles[self.chosen + 1].hz if self.chosen + 1 < len(self.handles) else 16000.0
                 self._add(math.sqrt(handle.hz * above))
             case Qt.Key.Key_Delete:
                 self._remove()
@@ -247,12 +248,12 @@ class Handles(QObject):
     # -- drawing ------------------------------------------------------------------------
 
     def paint(self, painter: QPainter, focused: bool) -> None:
-        axes = self._axes
+        axes = self.axes
         if axes is None:
             return
         painter.setFont(theme.font(7.5))
-        for place, handle in enumerate(self._handles):
-            mine = place == self.chosen and (focused or self.dragging)
+        for index, handle in enumerate(self.handles):
+            mine = index == self.chosen and (focused or self.dragging)
             x = axes.x(handle.hz)
             colour = theme.TEXT if mine else theme.DIM
             if handle.up:
@@ -260,7 +261,7 @@ class Handles(QObject):
                 painter.setPen(QPen(colour, 2.0 if mine else 1.2))
                 painter.setBrush(theme.AFTER_FILL if mine else theme.RAISED)
                 painter.drawEllipse(QPointF(x, y), 7.0, 7.0)
-                painter.drawText(QRectF(x - 7, y - 7, 14, 14), int(Qt.AlignmentFlag.AlignCenter), str(place + 1))
+                painter.drawText(QRectF(x - 7, y - 7, 14, 14), int(Qt.AlignmentFlag.AlignCenter), str(index + 1))
                 continue
             painter.setPen(QPen(colour, 2.0 if mine else 1.2))
             painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))

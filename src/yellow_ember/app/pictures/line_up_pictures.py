@@ -20,6 +20,7 @@ from yellow_ember.app.widgets.plot import (
 )
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.tape.line_up import BiasCurves, MeterReading
+from yellow_ember.plain_text import with_minus
 
 SHOWN_HZ: Samples = np.geomspace(25.0, 20000.0, 120)
 """Where responses are drawn."""
@@ -76,7 +77,7 @@ class Meters(QWidget):
         text = f"{name}    \u2013"
         if self._reading is not None:
             third = self._reading.third_pct[side]
-            text = f"{name}    {self._reading.vu[side]:+.2f} VU"
+            text = with_minus(f"{name}    {self._reading.vu[side]:+.2f} VU")
             text += f"    third harmonic {third:.2f} %" if third else ""
             x = at(self._reading.vu[side])
             painter.fillRect(QRectF(x - 1.5, scale.top() - 3, 3, scale.height() + 6), theme.AFTER)
@@ -89,7 +90,8 @@ class Meters(QWidget):
         painter.drawLine(frame.bottomLeft(), frame.topRight())
         painter.setFont(theme.font(8))
         painter.setPen(theme.DIM)
-        label = "phase" if self._reading is None else f"left leads {self._reading.phase_deg:+.0f}\u00b0"
+        label = "phase" if self._reading is None else with_minus(
+            f"left leads {self._reading.phase_deg:+.0f}\u00b0")
         painter.drawText(QRectF(frame.left() - 30, 4, frame.width() + 30, 16), int(Qt.AlignmentFlag.AlignRight), label)
         if self._reading is not None:
             left, right = self._reading.scope
@@ -145,8 +147,8 @@ class BiasPicture(QWidget):
         third = 10.0 * np.log10(np.maximum(curves.third_pct, 1e-3)) - 2.0
         for values, colour in ((third, theme.DIM), (curves.at_1k_db, theme.BEFORE), (curves.at_10k_db, theme.AFTER)):
             draw_line(painter, axes, curves.bias_db, values, colour, 1.6)
-        for place, bias in enumerate(self._bias):
-            painter.setPen(QPen(theme.TEXT, 1.0, Qt.PenStyle.SolidLine if place == 0 else Qt.PenStyle.DashLine))
+        for index, bias in enumerate(self._bias):
+            painter.setPen(QPen(theme.TEXT, 1.0, Qt.PenStyle.SolidLine if index == 0 else Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(axes.x(bias), frame.top()), QPointF(axes.x(bias), frame.bottom()))
             for values, colour in ((curves.at_1k_db, theme.BEFORE), (curves.at_10k_db, theme.AFTER)):
                 y = float(np.interp(bias, curves.bias_db, values))

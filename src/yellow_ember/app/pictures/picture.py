@@ -86,8 +86,8 @@ class Picture(QWidget):
         self._later.timeout.connect(self.update)
         self.speed_reader = SpeedReader(self._sessions, self._selection, self._jobs)
         self.speed_reader.changed.connect(self._redraw)
-        self._handles = Handles(self._sessions, self._selection, self._messages, self)
-        self._handles.moving.connect(self.update)
+        self.handles = Handles(self._sessions, self._selection, self._messages, self)
+        self.handles.moving.connect(self.update)
         self._reach = 12.0
         self.setMinimumSize(220, 200)
         self.setMouseTracking(True)
@@ -107,27 +107,27 @@ class Picture(QWidget):
     # -- hands --------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() != Qt.MouseButton.LeftButton or not self._handles.press(event.position()):
+        if event.button() != Qt.MouseButton.LeftButton or not self.handles.press(event.position()):
             super().mousePressEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self._handles.drag(event.position())
-        over = self._handles.dragging or self._handles.over(event.position())
+        self.handles.drag(event.position())
+        over = self.handles.dragging or self.handles.over(event.position())
         self.setCursor(Qt.CursorShape.SizeAllCursor if over else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._handles.release()
+        self.handles.release()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self._handles.double_click(event.position())
+        self.handles.double_click(event.position())
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        if not self._handles.wheel(event.position(), event.angleDelta().y() / 120.0):
+        if not self.handles.wheel(event.position(), event.angleDelta().y() / 120.0):
             super().wheelEvent(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self._handles.key(event):
-            self.setAccessibleDescription(self._handles.text())
+        if self.handles.key(event):
+            self.setAccessibleDescription(self.handles.text())
         else:
             super().keyPressEvent(event)
 
@@ -171,8 +171,8 @@ class Picture(QWidget):
         if moving and self._selection.stage_id:
             reading = self._playback.engine.reading(self._selection.strip_id)
             if reading is not None:
-                place = self._selection.strip.place_of(self._selection.stage_id)
-                self._vu = float(reading.point_vu[place]), float(reading.point_vu[place + 1])
+                index = self._selection.strip.index_of(self._selection.stage_id)
+                self._vu = float(reading.point_vu[index]), float(reading.point_vu[index + 1])
         plots = [part for part in self._parts if isinstance(part, Plot)]
         if self._playback.state.playing and any(plot.axes == "gain" or plot.spectra for plot in plots):
             self._take_scope(*self._playback.engine.scope())
@@ -191,11 +191,11 @@ class Picture(QWidget):
         levels = [float(np.sqrt(np.mean(signal[:, -_GAIN_SPAN:] ** 2))) for signal in (before, after)]
         self._gains.append(20.0 * math.log10(levels[1] / levels[0]) if min(levels) > _QUIET else 0.0)
         window = np.hanning(before.shape[1])
-        found = [np.mean(np.abs(np.fft.rfft(signal * window)) ** 2, axis=0) for signal in (before, after)]
+        result = [np.mean(np.abs(np.fft.rfft(signal * window)) ** 2, axis=0) for signal in (before, after)]
         if self._spectra is None:
-            self._spectra = found[0], found[1]
+            self._spectra = result[0], result[1]
         else:
-            self._spectra = (0.75 * self._spectra[0] + 0.25 * found[0], 0.75 * self._spectra[1] + 0.25 * found[1])
+            self._spectra = (0.75 * self._spectra[0] + 0.25 * result[0], 0.75 * self._spectra[1] + 0.25 * result[1])
 
     # -- drawing ------------------------------------------------------------------------
 
@@ -215,27 +215,27 @@ class Picture(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for part, box in self._boxes():
             self._paint_moving(painter, part, box)
-        self._handles.paint(painter, self.hasFocus())
+        self.handles.paint(painter, self.hasFocus())
 
     def _boxes(self) -> list[tuple[Part, QRectF]]:
         """The parts and where they are drawn, from the top down."""
         shares = [_SHARES.get(type(part), 1.0) for part in self._parts]
-        found, top = [], 0.0
+        result, top = [], 0.0
         for part, share in zip(self._parts, shares, strict=True):
             height = self.height() * share / sum(shares)
-            found.append((part, QRectF(0, top, self.width(), height)))
+            result.append((part, QRectF(0, top, self.width(), height)))
             top += height
-        return found
+        return result
 
     def _place_handles(self) -> None:
         for part, box in self._boxes():
             if isinstance(part, Plot) and part.handles:
-                self._handles.show(part.handles, self._response_axes(part, _frame(part, box)))
+                self.handles.show(part.handles, self._response_axes(part, _frame(part, box)))
                 break
         else:
-            self._handles.show((), None)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if self._handles else Qt.FocusPolicy.NoFocus)
-        self.setToolTip(_HANDLES_HINT if self._handles else "")
+            self.handles.show((), None)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if self.handles else Qt.FocusPolicy.NoFocus)
+        self.setToolTip(_HANDLES_HINT if self.handles else "")
 
     def _draw_still(self) -> QPixmap:
         """Frames, curves and words: what does not move with the signal."""
@@ -429,7 +429,7 @@ class Picture(QWidget):
 
     def _response_axes(self, plot: Plot, frame: QRectF) -> Axes:
         """Scales of a response; they stay while something in it is moved."""
-        if not (plot.handles and self._handles.held):
+        if not (plot.handles and self.handles.held):
             # The last curve is what counts; what it is made of may leave the frame.
             spread = float(np.quantile(np.abs(plot.curves[-1].y), 0.9))
             spread = max([spread, *(abs(handle.level_db) + 0.5 for handle in plot.handles)])

@@ -35,8 +35,8 @@ class AddedListening(QObject):
         self.on = False
         self.keep_tone = False
         self.louder_db = 0.0
-        self.found: AddedPart | None = None
-        self._wanted: tuple[object, ...] = ()
+        self.part: AddedPart | None = None
+        self._requested: tuple[object, ...] = ()
         self._heard: tuple[object, ...] = ()
         self._since = 0.0
         playback.comparing.connect(lambda _before: self.switch(False))
@@ -63,7 +63,7 @@ class AddedListening(QObject):
 
     def _drop(self) -> None:
         self._jobs.cancel(self)
-        self.found, self._heard, self._wanted = None, (), ()
+        self.part, self._heard, self._requested = None, (), ()
         self._prints.put_first(None)
 
     def poll(self) -> None:
@@ -71,29 +71,29 @@ class AddedListening(QObject):
         if not self.on:
             return
         strip = self._selection.strip
-        if self.found is not None and self.found.part.strip_id != strip.id:
+        if self.part is not None and self.part.part.strip_id != strip.id:
             self._drop()
             self.changed.emit()
-        wanted = (*sound_of(self._sessions.session, strip.id), self.keep_tone, round(self.louder_db, 1),
-                  strip.match_db if self.keep_tone else 0.0)
+        requested = (*sound_of(self._sessions.session, strip.id), self.keep_tone, round(self.louder_db, 1),
+                     strip.match_db if self.keep_tone else 0.0)
         now = time.monotonic()
-        if wanted != self._wanted:
-            self._wanted, self._since = wanted, now
+        if requested != self._requested:
+            self._requested, self._since = requested, now
             self._jobs.cancel(self)
-        if not self._jobs.is_running(self) and self._heard != wanted and now - self._since >= _SETTLE_SECONDS:
+        if not self._jobs.is_running(self) and self._heard != requested and now - self._since >= _SETTLE_SECONDS:
             if not strip.chain:
-                self._heard = wanted
+                self._heard = requested
                 self._messages.say(f"{strip.name} has no stages: nothing is added")
                 return
             limit = round(self._settings.prints_gb * 2**30)
             self._jobs.start(self, print_added, self._sessions.session, strip.id, self.keep_tone, self.louder_db, limit,
                              done=self._take, failed=self._fail)
 
-    def _take(self, found: AddedPart) -> None:
-        self._heard, self.found = self._wanted, found
-        self._prints.put_first(found.part)
+    def _take(self, added: AddedPart) -> None:
+        self._heard, self.part = self._requested, added
+        self._prints.put_first(added.part)
         self.changed.emit()
 
     def _fail(self, reason: str) -> None:
-        self._heard = self._wanted
+        self._heard = self._requested
         self._messages.warn(f"The added part can't be heard: {reason}")

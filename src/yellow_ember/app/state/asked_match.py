@@ -14,6 +14,7 @@ from yellow_ember.dsp.stage_values import WET
 from yellow_ember.engine.jobs.measuring import mix_offset, stage_offset
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
 from yellow_ember.session.values.model import Strip
+from yellow_ember.session.values.strip_values import MATCH
 
 
 class AskedMatch(QObject):
@@ -51,11 +52,11 @@ class AskedMatch(QObject):
         wet_db = WET.clamp(round(stage.wet_db + offset, 2))
         self._sessions.document.commit(f"Match {label}", lambda session: edit_stage(
             session, strip.id, stage_id, lambda old: replace_stage(old, wet_db=wet_db)))
-        self._messages.say(f"{label} is as loud as what enters it: wet level {offset:+.1f} dB")
+        self._messages.say(f"{label} is as loud as what enters it: wet level {WET.text(wet_db)}")
 
     def _take_mix(self, strip: Strip, match_db: float) -> None:
         self._settings.match_lock = False
         self._sessions.document.commit(f"Match {strip.name} in the mix", lambda session: edit_strip(
             session, strip.id, lambda old: old.with_(match_db=match_db)))
-        self._messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {match_db:+.2f} dB. "
+        self._messages.say(f"The mix is as loud with {strip.name}'s chain as without it: match {MATCH.text(match_db)}. "
                            "It is no longer kept matched alone")

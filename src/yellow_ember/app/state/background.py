@@ -82,7 +82,7 @@ class BackgroundPrints(QObject):
     def _frames(self, session: Session) -> int:
         """How long the session's sound lasts; 0 while not all of it is ready."""
         ready = [self._imports.ready(strip.audio) for strip in session.strips if strip.audio is not None]
-        return max((found.frames for found in ready if found is not None), default=0)
+        return max((result.frames for result in ready if result is not None), default=0)
 
     def poll(self) -> None:
         """See what has changed, and begin with what is next; called with the clock."""
@@ -102,8 +102,8 @@ class BackgroundPrints(QObject):
         """Now and then: let go of prints that somebody has removed or damaged."""
         if not self._checks.is_due():
             return
-        lost = [strip_id for strip_id, found in self._prints.items()
-                if state_of_file(found.data) != self._states.get(strip_id)]
+        lost = [strip_id for strip_id, result in self._prints.items()
+                if state_of_file(result.data) != self._states.get(strip_id)]
         for strip_id in lost:
             del self._prints[strip_id]
         if lost:
@@ -130,8 +130,8 @@ class BackgroundPrints(QObject):
             name = self._file(session, strip, frames, ways)
             known = self._files.get(strip.id)
             files[strip.id] = known if known is not None and known[0] == name else (name, now)
-        self._prints = {strip_id: found for strip_id, found in self._prints.items()
-                        if strip_id in files and files[strip_id][0] == found.data.name}
+        self._prints = {strip_id: result for strip_id, result in self._prints.items()
+                        if strip_id in files and files[strip_id][0] == result.data.name}
         self._files = files
         self._waiting = [strip.id for strip in session.strips if strip.id in files and strip.id not in self._prints
                          and files[strip.id][0] not in self._failed]
@@ -148,9 +148,9 @@ class BackgroundPrints(QObject):
             name, since = self._files[strip_id]
             if now - since < SETTLE_SECONDS:
                 continue
-            found = find_print(session, strip_id, frames)
-            if found is not None:
-                self._take(found)
+            result = find_print(session, strip_id, frames)
+            if result is not None:
+                self._take(result)
                 continue
             limit = round(self._settings.prints_gb * 2**30)
             self._now = strip_id, name
@@ -158,9 +158,9 @@ class BackgroundPrints(QObject):
                              done=self._finish, failed=self._fail)
             return
 
-    def _finish(self, found: StripPrint) -> None:
+    def _finish(self, strip_print: StripPrint) -> None:
         self._now = None
-        self._take(found)
+        self._take(strip_print)
         self._tell()
 
     def _fail(self, reason: str) -> None:
@@ -171,15 +171,15 @@ class BackgroundPrints(QObject):
         self._messages.warn(f"{reason}. The strip runs live")
         self._tell()
 
-    def _take(self, found: StripPrint) -> None:
-        self._prints[found.strip_id] = found
-        self._states[found.strip_id] = state_of_file(found.data)
-        self._waiting.remove(found.strip_id)
+    def _take(self, strip_print: StripPrint) -> None:
+        self._prints[strip_print.strip_id] = strip_print
+        self._states[strip_print.strip_id] = state_of_file(strip_print.data)
+        self._waiting.remove(strip_print.strip_id)
         self._send()
 
-    def put_first(self, found: StripPrint | None) -> None:
+    def put_first(self, strip_print: StripPrint | None) -> None:
         """A print that is played whatever else there is of its strip (the added part alone), or no more."""
-        self._first = found
+        self._first = strip_print
         self._send()
 
     def _send(self) -> None:

@@ -36,7 +36,7 @@ class Dissector(QObject):
         if self._asked is None or self._asked[0] is not session or self._asked[1] != strip_id:
             # Asked for at every painting: what it depends on is compared once a change.
             sound = sound_of(session, strip_id)
-            self._asked = session, strip_id, next((found for known, found in self._known if known == sound), None)
+            self._asked = session, strip_id, next((result for known, result in self._known if known == sound), None)
         return self._asked[2]
 
     def poll(self) -> None:
@@ -49,10 +49,10 @@ class Dissector(QObject):
         if all(known != sound for known, _ in self._known):
             # What can't be run can't be measured either, and that is said.
             self._jobs.start(self, dissect_strip, self._sessions.session, strip.id,
-                             done=lambda found: self._take(sound, found),
+                             done=lambda result: self._take(sound, result),
                              failed=lambda _reason: self._take(sound, None))
 
-    def _take(self, sound: tuple[object, ...], found: Dissection | None) -> None:
+    def _take(self, sound: tuple[object, ...], dissection: Dissection | None) -> None:
         self._asked = None
-        self._known.appendleft((sound, found))
+        self._known.appendleft((sound, dissection))
         self.changed.emit()

@@ -60,16 +60,16 @@ class Imports(QObject):
             key = (strip.audio, session.rate)
             if key in self._ready or key in self._failed or key in self._waiting or key == self._now:
                 continue
-            found = find_conformed(*key) if is_file(strip.audio) else None
-            if found is not None:
-                self._take(key, found)
+            result = find_conformed(*key) if is_file(strip.audio) else None
+            if result is not None:
+                self._take(key, result)
             elif is_file(strip.audio):
                 self._waiting.append(key)
 
-    def _take(self, key: tuple[Path, int], found: Conformed) -> None:
-        self._ready[key] = found
-        if found.warning:
-            self._messages.warn(found.warning)
+    def _take(self, key: tuple[Path, int], conformed: Conformed) -> None:
+        self._ready[key] = conformed
+        if conformed.warning:
+            self._messages.warn(conformed.warning)
 
     def poll(self) -> None:
         """Begin with what waits, and show how far it is; called with the clock."""
@@ -79,11 +79,11 @@ class Imports(QObject):
             self._jobs.working.emit(f"Reading {self._now[0].name}", jobs.share(self))
         elif self._waiting:
             key = self._now = self._waiting.pop(0)
-            jobs.start(self, _conform, *key, done=lambda found: self._finish(key, found), failed=self._fail)
+            jobs.start(self, _conform, *key, done=lambda result: self._finish(key, result), failed=self._fail)
 
-    def _finish(self, key: tuple[Path, int], found: Conformed) -> None:
+    def _finish(self, key: tuple[Path, int], conformed: Conformed) -> None:
         self._now = None
-        self._take(key, found)
+        self._take(key, conformed)
         if not self._waiting:
             self._made_ready()
 
@@ -106,7 +106,7 @@ class Imports(QObject):
         """Now and then: make copies again that somebody has removed or damaged."""
         if not self._checks.is_due():
             return
-        lost = [key for key, found in self._ready.items() if not found.is_whole]
+        lost = [key for key, result in self._ready.items() if not result.is_whole]
         for key in lost:
             del self._ready[key]
         if lost:

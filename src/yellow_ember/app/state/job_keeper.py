@@ -167,9 +167,9 @@ class JobKeeper(QObject):
                 entry.work.cancel()
                 continue
             ended = entry.work.poll()
-            for found in entry.work.take_parts():
+            for result in entry.work.take_parts():
                 if self._entries.get(key) is entry:
-                    entry.part(found)
+                    entry.part(result)
             if ended and self._entries.get(key) is entry:
                 del self._entries[key]
                 self._answer(entry)

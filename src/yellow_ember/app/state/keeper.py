@@ -32,7 +32,7 @@ class EditKeeper(QObject):
         super().__init__()
         self._unsaved = unsaved
         self._warn = warn
-        self._autosave = Autosave()
+        self.autosave = Autosave()
         self._said = ""
         self._writing = threading.Lock()
         self._closed = False
@@ -63,16 +63,16 @@ class EditKeeper(QObject):
         with self._writing:
             if self._closed:
                 return
-            found = self._unsaved()
-            if found is None:
-                self._autosave.forget()
+            result = self._unsaved()
+            if result is None:
+                self.autosave.forget()
                 return
             try:
-                self._autosave.keep(*found)
+                self.autosave.keep(*result)
                 self._said = ""
             except OSError as error:
                 with contextlib.suppress(OSError):
-                    said = f"Unsaved edits can't be kept safe. {cannot_write(self._autosave.file, error)}"
+                    said = f"Unsaved edits can't be kept safe. {cannot_write(self.autosave.file, error)}"
                     if said != self._said:
                         self._said = said
                         self._warn(said)
@@ -80,14 +80,14 @@ class EditKeeper(QObject):
     def take(self, card: Card) -> None:
         """Adopt what a crash left: it stays on disk until the session is saved or closed on purpose."""
         with self._writing:
-            self._autosave.take(card)
+            self.autosave.take(card)
 
     def forget(self) -> None:
         """The session is saved, or given up on purpose."""
         self._timer.stop()
         self._due_since = None
         with self._writing:
-            self._autosave.forget()
+            self.autosave.forget()
 
     def close(self, *, forget: bool) -> None:
         """No more edits come; `forget` where nothing is to be kept."""
@@ -95,5 +95,5 @@ class EditKeeper(QObject):
         with self._writing:
             self._closed = True
             if forget:
-                self._autosave.forget()
+                self.autosave.forget()
         self._writer.shutdown(wait=False)

@@ -166,7 +166,7 @@ class Matcher(QObject):
             for strip_id in self.waiting():
                 if strip_id in self.waiting():
                     self._remember(strip_id)
-        if not self._wanted():
+        if not self._unmatched():
             self._due = 0.0
         elif not self._adjusting:
             # What is matched here is no edit that has to settle.
@@ -189,7 +189,7 @@ class Matcher(QObject):
         if known is not None:
             self._use(known)
 
-    def _wanted(self) -> list[str]:
+    def _unmatched(self) -> list[str]:
         """What is to be matched, and is not being matched."""
         pending = self._run.pending if self._run is not None else set()
         return [strip_id for strip_id in dict.fromkeys((*self.waiting(), *self._asked)) if strip_id not in pending]
@@ -220,10 +220,10 @@ class Matcher(QObject):
             self._start()
 
     def _start(self) -> None:
-        if self._run is None and (wanted := self._wanted()):
+        if self._run is None and (requested := self._unmatched()):
             session = self._sessions.session
-            self._run = _Run(session, frozenset(wanted), set(wanted))
-            self._jobs.start(self, match_strips, session, tuple(wanted), part=self._take,
+            self._run = _Run(session, frozenset(requested), set(requested))
+            self._jobs.start(self, match_strips, session, tuple(requested), part=self._take,
                              done=lambda _: self._end(), failed=self._end)
 
     def _end(self, trouble: str = "") -> None:
@@ -241,11 +241,12 @@ class Matcher(QObject):
             self._remembered.appendleft((sound_of(session, match.strip_id), match))
             self._use(match)
 
-    def _on_measured(self, found: StripMeasurement) -> None:
+    def _on_measured(self, measurement: StripMeasurement) -> None:
         """A strip was measured as it is now, to be shown: where it is out of match, that matches it as well."""
-        match = Match(found.strip_id, trouble=SILENT) if found.silent else Match(found.strip_id, found.offset_db)
-        self._remembered.appendleft((sound_of(self._sessions.session, found.strip_id), match))
-        if found.strip_id in self.waiting() or found.strip_id in self._asked:
+        strip_id = measurement.strip_id
+        match = Match(strip_id, trouble=SILENT) if measurement.silent else Match(strip_id, measurement.offset_db)
+        self._remembered.appendleft((sound_of(self._sessions.session, measurement.strip_id), match))
+        if measurement.strip_id in self.waiting() or measurement.strip_id in self._asked:
             self._use(match)
 
     def _use(self, match: Match) -> None:

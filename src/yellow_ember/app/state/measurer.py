@@ -88,13 +88,13 @@ class Measurer(QObject):
 
     def latest(self, strip_id: str) -> StripMeasurement | None:
         """The last measurement of a strip, fresh or not."""
-        found = self._have.get(strip_id)
-        return found[1] if found else None
+        result = self._have.get(strip_id)
+        return result[1] if result else None
 
     def fresh(self, strip_id: str) -> bool:
         """True when the last measurement is of the strip as it is now."""
-        found = self._have.get(strip_id)
-        return found is not None and found[0] == sound_of(self._sessions.session, strip_id)
+        result = self._have.get(strip_id)
+        return result is not None and result[0] == sound_of(self._sessions.session, strip_id)
 
     @property
     def busy(self) -> bool:
@@ -120,11 +120,11 @@ class Measurer(QObject):
     def _remember(self, strip_id: str) -> None:
         """Where the strip sounds as it did at an earlier measurement, that one holds."""
         sound = sound_of(self._sessions.session, strip_id)
-        found = next((found for known, found in self._remembered if known == sound), None)
-        if found is not None:
+        result = next((result for known, result in self._remembered if known == sound), None)
+        if result is not None:
             self._made += 1
-            self._have[strip_id] = (sound, found)
-            self.measured.emit(found)
+            self._have[strip_id] = (sound, result)
+            self.measured.emit(result)
 
     def _next(self) -> str | None:
         """The strip to be measured next: the chosen one, then the others, so that the desk shows what all add.
@@ -168,12 +168,12 @@ class Measurer(QObject):
             self.trouble = reason
         self._tell()
 
-    def _take(self, found: StripMeasurement) -> None:
+    def _take(self, measurement: StripMeasurement) -> None:
         strip_id, sound = self._ended()
         self.trouble = ""
         self._made += 1
-        self._have[strip_id] = (sound, found)
-        self._remembered.appendleft((sound, found))
+        self._have[strip_id] = (sound, measurement)
+        self._remembered.appendleft((sound, measurement))
         if self.fresh(strip_id):
-            self.measured.emit(found)
+            self.measured.emit(measurement)
         self._tell()

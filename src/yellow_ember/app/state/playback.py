@@ -151,8 +151,8 @@ class Playback(QObject):
         if self.engine is None:
             return
         selection = self._selection
-        place = selection.strip.place_of(selection.stage_id) if selection.stage_id else 0
-        self.engine.watch(selection.strip_id, place)
+        index = selection.strip.index_of(selection.stage_id) if selection.stage_id else 0
+        self.engine.watch(selection.strip_id, index)
         self.engine.hear_before(frozenset(
             linked_with(self._sessions.session, selection.chosen) if self.before else ()))
 

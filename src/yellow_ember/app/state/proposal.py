@@ -8,9 +8,10 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.dsp.parameters import Value
-from yellow_ember.dsp.stages.tame import MOST_BANDS
+from yellow_ember.dsp.stages.tame import MAX_BANDS
 from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
 from yellow_ember.measure.harshness import harsh_bands
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
 
 
@@ -23,9 +24,9 @@ class Proposal(QObject):
 
     def start(self, strip_id: str, stage_id: str) -> None:
         """Measure a strip as far as one of its stages, that stage and what follows left out."""
-        place = self._sessions.session.strip(strip_id).place_of(stage_id)
+        index = self._sessions.session.strip(strip_id).index_of(stage_id)
         session = edit_strip(self._sessions.session, strip_id,
-                             lambda strip: strip.with_(chain=strip.chain[:place]))
+                             lambda strip: strip.with_(chain=strip.chain[:index]))
         self._jobs.start(self, measure_strip, session, strip_id,
                          done=lambda measurement: self._take(strip_id, stage_id, measurement),
                          failed=lambda reason: self._messages.warn(f"No bands can be proposed: {reason}"))
@@ -33,19 +34,20 @@ class Proposal(QObject):
 
     def _take(self, strip_id: str, stage_id: str, measurement: StripMeasurement) -> None:
         messages, document = self._messages, self._sessions.document
-        found = harsh_bands(measurement.comparison, MOST_BANDS)
+        result = harsh_bands(measurement.comparison, MAX_BANDS)
         if not any(strip.id == strip_id and any(stage.id == stage_id for stage in strip.chain)
                    for strip in self._sessions.session.strips):
             return
-        if not found:
+        if not result:
             messages.say("The stages before add nothing harsh between 1.5 and 13 kHz")
             return
-        found.sort(key=lambda band: band.hz)
-        values: dict[str, Value] = {f"band{number}_depth_db": 0.0 for number in range(1, MOST_BANDS + 1)}
-        for number, band in enumerate(found, 1):
+        result.sort(key=lambda band: band.hz)
+        values: dict[str, Value] = {f"band{number}_depth_db": 0.0 for number in range(1, MAX_BANDS + 1)}
+        for number, band in enumerate(result, 1):
             values |= {f"band{number}_hz": round(band.hz), f"band{number}_q": band.q,
                        f"band{number}_depth_db": round(band.depth_db, 1)}
         document.commit("Propose bands", lambda session: edit_stage(
             session, strip_id, stage_id,
             lambda stage: replace_stage(stage, params=stage.declaration.check({**stage.params, **values}))))
-        messages.say("Proposed: " + ", ".join(f"{band.hz / 1000:.1f} kHz by {band.depth_db:.0f} dB" for band in found))
+        messages.say("Proposed: " + ", ".join(
+            with_minus(f"{band.hz / 1000:.1f} kHz by {band.depth_db:.0f} dB") for band in result))

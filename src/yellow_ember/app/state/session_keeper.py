@@ -166,9 +166,9 @@ class SessionKeeper(QObject):
 
     def find_missing(self, folder: Path) -> None:
         """Look below a folder for audio that is missing."""
-        found = relocate(self.session, folder)
-        left = len(missing_audio(found)) + sum(not is_file(path) for _, _, path in impulse_files(found))
-        self.document.commit("Find missing audio", difference(self.session, found))
+        result = relocate(self.session, folder)
+        left = len(missing_audio(result)) + sum(not is_file(path) for _, _, path in impulse_files(result))
+        self.document.commit("Find missing audio", difference(self.session, result))
         self._messages.say("All audio is found" if left == 0 else f"{left} files are still missing")
 
     # -- saving ---------------------------------------------------------------------------

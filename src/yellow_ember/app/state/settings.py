@@ -14,7 +14,7 @@ from yellow_ember.folders import Base, folder
 
 BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
 LOOKS = ("desktop", "dark", "light")
-MOST_RECENT, MOST_HEARD = 8, 20
+MAX_RECENT, MAX_HEARD = 8, 20
 
 
 @dataclass
@@ -80,11 +80,11 @@ class Settings:
     def remember(self, path: Path) -> None:
         """Put a session first among the recent ones."""
         name = str(path.resolve())
-        self.recent = (name, *(old for old in self.recent if old != name))[:MOST_RECENT]
+        self.recent = (name, *(old for old in self.recent if old != name))[:MAX_RECENT]
 
     def keep_heard(self, name: str) -> None:
         """Put a preset first among those that were kept last."""
-        self.heard = (name, *(old for old in self.heard if old != name))[:MOST_HEARD]
+        self.heard = (name, *(old for old in self.heard if old != name))[:MAX_HEARD]
 
     def write_note(self, name: str, words: str) -> None:
         """The user's own words on a preset; none to take them away."""
@@ -119,11 +119,11 @@ def load_settings() -> Settings:
     """The kept settings; what is missing or odd has its default."""
     settings = Settings()
     try:
-        found = read_object(settings_file())
+        result = read_object(settings_file())
     except (OSError, JsonFileError):
         return settings
     for entry in (entry for entry in fields(Settings) if entry.init):
-        value, default = found.get(entry.name), getattr(settings, entry.name)
+        value, default = result.get(entry.name), getattr(settings, entry.name)
         if isinstance(default, tuple) and isinstance(value, list):
             setattr(settings, entry.name, tuple(str(item) for item in value))
         elif entry.name in ("layout", "notes") and isinstance(value, dict):
@@ -145,6 +145,6 @@ def save_settings(settings: Settings) -> None:
     OSError where the folder does not allow it.
     """
     merged = settings.merged_into(load_settings().values())
-    merged["recent"], merged["heard"] = merged["recent"][:MOST_RECENT], merged["heard"][:MOST_HEARD]
+    merged["recent"], merged["heard"] = merged["recent"][:MAX_RECENT], merged["heard"][:MAX_HEARD]
     write_text(settings_file(), json.dumps(merged, indent=1))
     settings.take_in(merged)

@@ -58,9 +58,9 @@ class SpeedReader(QObject):
             self.text = ""
             self._shown = None
             return
-        wanted = (stage.kind, stage.params, self._sessions.session.tempo)
-        if wanted != self._shown:
-            self._shown = wanted
+        requested = (stage.kind, stage.params, self._sessions.session.tempo)
+        if requested != self._shown:
+            self._shown = requested
             self._timer.start()
 
     def _read(self) -> None:

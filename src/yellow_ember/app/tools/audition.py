@@ -120,8 +120,8 @@ class Audition(TryingWindow):
         self.heard = key
         self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
 
-    def _take(self, found: StripMeasurement) -> None:
-        self._know(found.offset_db)
+    def _take(self, measurement: StripMeasurement) -> None:
+        self._know(measurement.offset_db)
 
     def _fail(self, reason: str) -> None:
         self._know(0.0)

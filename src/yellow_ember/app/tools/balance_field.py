@@ -27,6 +27,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, Values, as_pair
 from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import edit_strip, set_parameter
 from yellow_ember.session.values.model import Session
 
@@ -110,7 +111,7 @@ class FieldPicture(QWidget):
                 painter.drawLine(self._at(x0, y0), self._at(x1, y1))
             if lines:
                 x0, y0, _, _ = lines[len(lines) // 2]
-                self._label(painter, self._at(x0, y0), f"{level:.0f}")
+                self._label(painter, self._at(x0, y0), with_minus(f"{level:.0f}"))
         painter.setPen(QPen(theme.TEXT, 1.4, Qt.PenStyle.DashLine))
         for x0, y0, x1, y1 in self._kept_tone:
             painter.drawLine(self._at(x0, y0), self._at(x1, y1))
@@ -193,7 +194,7 @@ class BalanceField(ToolWindow):
         self._round = 0
         self._asked: list[tuple[int, int]] = []
         self._maps: dict[str, Samples] = {}
-        self._wanted: object = None
+        self._requested: object = None
         self._since = self._settle = 0.0
         self.rounds = 0
         """How many maps have been made since the last change."""
@@ -268,10 +269,10 @@ class BalanceField(ToolWindow):
         strip = session.strip(self._strip_id)
         rest = tuple(other for other in strip.chain if other.id != self._stage_id)
         reaching = session.upstream(self._strip_id) - {self._strip_id}
-        wanted = (x.id, y.id, others, rest, strip.audio, session.loop, session.reference_dbfs,
-                  tuple(one for one in session.strips if one.id in reaching))
-        if wanted != self._wanted:
-            self._wanted, self._since = wanted, time.monotonic()
+        requested = (x.id, y.id, others, rest, strip.audio, session.loop, session.reference_dbfs,
+                     tuple(one for one in session.strips if one.id in reaching))
+        if requested != self._requested:
+            self._requested, self._since = requested, time.monotonic()
             self._cancel()
             self._maps, self.rounds, self._round = {}, 0, 0
             picture.show_map(None, None)
@@ -282,7 +283,7 @@ class BalanceField(ToolWindow):
         words = f"{x.label} {x.text(values[x.id])}, {y.label} {y.text(values[y.id])}"
         if self._maps:
             added, brightness = (bilinear(self._maps[name], *self.picture.point) for name in ("added", "brightness"))
-            words += f":  added {added:.0f} dB, {tone_words(brightness)}"
+            words += with_minus(f":  added {added:.0f} dB, {tone_words(brightness)}")
         self.state.setText(words)
 
     # -- the map ------------------------------------------------------------------------
@@ -295,9 +296,10 @@ class BalanceField(ToolWindow):
         if self._round < len(_ROUNDS) and settled and not self._jobs.is_running_several(self):
             self._begin()
 
-    def _take(self, found: Variation) -> None:
-        row, column = self._asked[found.number]
-        for name, value in (("added", found.added_db), ("brightness", found.brightness), ("offset", found.offset_db)):
+    def _take(self, variation: Variation) -> None:
+        row, column = self._asked[variation.number]
+        for name, value in (("added", variation.added_db), ("brightness", variation.brightness),
+                            ("offset", variation.offset_db)):
             self._coming[name][row, column] = value
 
     def _fail(self, reason: str) -> None:

@@ -83,12 +83,12 @@ class BlindWindow(TryingWindow):
         """What can be compared: how it stands, dry, and the snapshots of the scope."""
         session, strip_id = self._sessions.session, self._selection.strip_id
         owner = owner_of(session, self._scope, strip_id)
-        found: list[tuple[str, Session]] = [(_NOW, session)]
-        snapshots = [one for place in range(PLACES)
-                     if (one := find_snapshot(session, self._scope, owner, place)) is not None]
-        found += [(one.title, recall(session, one)) for one in snapshots]
-        found.append((_BEFORE, self._dry(session, snapshots[0] if snapshots else None)))
-        return found
+        result: list[tuple[str, Session]] = [(_NOW, session)]
+        snapshots = [one for index in range(PLACES)
+                     if (one := find_snapshot(session, self._scope, owner, index)) is not None]
+        result += [(one.title, recall(session, one)) for one in snapshots]
+        result.append((_BEFORE, self._dry(session, snapshots[0] if snapshots else None)))
+        return result
 
     def _dry(self, session: Session, like: Snapshot | None) -> Session:
         """Without the chains that are compared."""

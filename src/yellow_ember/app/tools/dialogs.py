@@ -186,18 +186,18 @@ Keys = Sequence[tuple[str, str]]
 
 def keys_of(menu: QMenu) -> list[tuple[str, str]]:
     """The keys of a menu's actions; of numbered ones (a snapshot's, a panel's) the first and the last."""
-    found: dict[str, list[tuple[str, str]]] = {}
+    result: dict[str, list[tuple[str, str]]] = {}
     for action in menu.actions():
         below = action.menu()
         if below is not None:
             for keys, words in keys_of(below):
-                found.setdefault(words, []).append((keys, words))
+                result.setdefault(words, []).append((keys, words))
         elif not action.shortcut().isEmpty():
             words = action.text().replace("&", "").rstrip("\u2026").split(": ")[0]
             entry = action.shortcut().toString(), words
-            found.setdefault(words.rstrip("0123456789"), []).append(entry)
+            result.setdefault(words.rstrip("0123456789"), []).append(entry)
     return [entries[0] if len(entries) == 1 else (f"{entries[0][0]} to {entries[-1][0]}", words.rstrip())
-            for words, entries in found.items()]
+            for words, entries in result.items()]
 
 
 class ShortcutSheet(QDialog):
@@ -234,16 +234,16 @@ def _in_columns(sections: Sequence[tuple[str, Keys]], columns: int = 3) -> list[
     heights = [len(keys) + 1 for _, keys in sections]
     limit = max(heights)
     while True:
-        found: list[list[tuple[str, Keys]]] = [[]]
+        result: list[list[tuple[str, Keys]]] = [[]]
         used = 0
         for section, height in zip(sections, heights, strict=True):
             if used + height > limit:
-                found.append([])
+                result.append([])
                 used = 0
-            found[-1].append(section)
+            result[-1].append(section)
             used += height
-        if len(found) <= columns:
-            return found
+        if len(result) <= columns:
+            return result
         limit += 1
 
 

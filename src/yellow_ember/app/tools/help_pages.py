@@ -12,7 +12,7 @@ from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.session.io.presets import shipped_presets
 
 GUIDES = Path(__file__).parents[2] / "data" / "guides"
-_MOST_PRESETS = 8
+_MAX_PRESETS = 8
 _MANY = 12
 
 
@@ -62,19 +62,19 @@ def stage_page(kind: StageKind) -> Page:
     presets = [preset.name for preset in shipped_presets() if any(stage.kind == kind.kind for stage in preset.stages)]
     if presets:
         lines += ["## Presets with it", ""]
-        lines += [", ".join(f"[{name}](preset:{name})" for name in presets[:_MOST_PRESETS]) + (
-            f" and {len(presets) - _MOST_PRESETS} more." if len(presets) > _MOST_PRESETS else "."), ""]
+        lines += [", ".join(f"[{name}](preset:{name})" for name in presets[:_MAX_PRESETS]) + (
+            f" and {len(presets) - _MAX_PRESETS} more." if len(presets) > _MAX_PRESETS else "."), ""]
     return Page(f"stage:{kind.kind}", kind.label, "\n".join(lines))
 
 
 @functools.cache
 def guides() -> tuple[Page, ...]:
     """The written ones, in the order of their files."""
-    found = []
+    result = []
     for path in sorted(GUIDES.glob("*.md")):
         text = path.read_text("utf-8")
-        found.append(Page(f"guide:{path.stem[2:]}", text.splitlines()[0].removeprefix("# "), text))
-    return tuple(found)
+        result.append(Page(f"guide:{path.stem[2:]}", text.splitlines()[0].removeprefix("# "), text))
+    return tuple(result)
 
 
 @functools.cache

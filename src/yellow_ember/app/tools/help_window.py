@@ -117,7 +117,7 @@ class HelpWindow(QWidget):
         if key != self.page:
             self._visited.append(key)
         # A link's target may hold no spaces.
-        self.text.setMarkdown(_LINK.sub(lambda found: f"({quote(found[1], safe=':')})", page.text))
+        self.text.setMarkdown(_LINK.sub(lambda result: f"({quote(result[1], safe=':')})", page.text))
         self.back.setEnabled(len(self._visited) > 1)
         self._mark()
 

@@ -106,12 +106,12 @@ class ImpulseBrowser(Audition):
 
     def describe(self, key: str) -> None:
         try:
-            found = read_impulse(Path(key), self._sessions.session.rate)
+            result = read_impulse(Path(key), self._sessions.session.rate)
         except AudioFileError:
             self.about.setText(Path(key).name)
             return
-        sides = "stereo" if found.shape[0] == 2 else "mono"
-        self.about.setText(f"{Path(key).name}: {sides}, {found.shape[1] / self._sessions.session.rate:.2f} s")
+        sides = "stereo" if result.shape[0] == 2 else "mono"
+        self.about.setText(f"{Path(key).name}: {sides}, {result.shape[1] / self._sessions.session.rate:.2f} s")
 
     def activate(self) -> None:
         row = self.list.currentRow()

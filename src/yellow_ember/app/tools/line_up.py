@@ -203,12 +203,12 @@ class LineUpWindow(ToolWindow):
 
     def _link(self, linked: bool) -> None:
         """Bring both channels to their middle, or take every control apart that can be."""
-        found: dict[str, Value] = {}
+        result: dict[str, Value] = {}
         for name in ALIGNED:
             if name != AZIMUTH:
                 left, right = as_pair(self.values[name])
-                found[name] = 0.5 * (left + right) if linked else (left, right)
-        self._put("Link left and right" if linked else "Left and right apart", found)
+                result[name] = 0.5 * (left + right) if linked else (left, right)
+        self._put("Link left and right" if linked else "Left and right apart", result)
 
     # -- reading ------------------------------------------------------------------------
 

@@ -109,15 +109,15 @@ class LinksWindow(ToolWindow):
     def refresh(self) -> None:
         """Show the session's groups as they are now."""
         session = self._sessions.session
-        wanted = [(group, [session.strip(strip_id).name for strip_id in strips_of(session, group)])
-                  for group in session.links]
-        if wanted != self._shown:
+        requested = [(group, [session.strip(strip_id).name for strip_id in strips_of(session, group)])
+                     for group in session.links]
+        if requested != self._shown:
             before = self.group if self._shown is not None else None
-            self._shown = wanted
+            self._shown = requested
             row = max(self.groups.currentRow(), 0)
             self.groups.blockSignals(True)
             self.groups.clear()
-            for group, names in wanted:
+            for group, names in requested:
                 self.groups.addItem(f"{group.name}    {', '.join(names)}")
             ids = [group.id for group in session.links]
             row = ids.index(before.id) if before is not None and before.id in ids else min(row, len(ids) - 1)
@@ -180,11 +180,11 @@ class LinksWindow(ToolWindow):
         """The chosen stage, and the first of its kind on every other chosen strip."""
         if not self._selection.stage_id:
             return ()
-        kind, found = self._selection.strip.stage(self._selection.stage_id).kind, [self._selection.stage_id]
+        kind, result = self._selection.strip.stage(self._selection.stage_id).kind, [self._selection.stage_id]
         for strip_id in self._selection.chosen:
             if strip_id != self._selection.strip_id:
-                found += [stage.id for stage in self._sessions.session.strip(strip_id).chain if stage.kind == kind][:1]
-        return tuple(found)
+                result += [stage.id for stage in self._sessions.session.strip(strip_id).chain if stage.kind == kind][:1]
+        return tuple(result)
 
     def link_kind(self) -> None:
         """A new group of the chosen stage and those of its kind on the other chosen strips."""

@@ -133,15 +133,15 @@ class MacroEditor(ToolWindow):
         for widget in (self.name, self.add):
             widget.setEnabled(macro is not None)
         self.name.setText("" if macro is None else macro.name)
-        wanted = None if macro is None else (macro.id, macro.name, [(t.stage, t.parameter) for t in macro.targets])
-        if wanted != self._shown:
-            self._shown = wanted
+        requested = None if macro is None else (macro.id, macro.name, [(t.stage, t.parameter) for t in macro.targets])
+        if requested != self._shown:
+            self._shown = requested
             self._build(macro)
         if macro is not None:
             self.bars[-1, "value"].show_value(macro.value)
-            for place, target in enumerate(macro.targets):
+            for index, target in enumerate(macro.targets):
                 for name, value in (("low", target.low), ("high", target.high), ("curve", target.bend.value)):
-                    self.bars[place, name].show_value(value)
+                    self.bars[index, name].show_value(value)
 
     def _build(self, macro: Macro | None) -> None:
         self._gesture.keep()
@@ -154,31 +154,31 @@ class MacroEditor(ToolWindow):
             self._table.addWidget(hint, 0, 0)
             return
         self.value.addWidget(self._bar(-1, "value", macro_number(macro), self._set_value))
-        for place, target in enumerate(macro.targets):
+        for index, target in enumerate(macro.targets):
             stage = self._strip.stage(target.stage)
             number = stage.declaration.number(target.parameter)
             label = TextLabel(f"{stage.declaration.label}: {number.label}")
             label.setToolTip(number.help)
-            self._table.addWidget(label, place, 0)
+            self._table.addWidget(label, index, 0)
             for column, (name, words) in enumerate((("low", "At 0 %"), ("high", "At 100 %")), 1):
                 end = dataclasses.replace(number, label=words, default=getattr(target, name), unset_word="",
                                           per_channel=False)
-                self._table.addWidget(self._bar(place, name, end, functools.partial(
-                    self._set_end, place, name, f"Range of {number.label}")), place, column)
-            self._table.addWidget(self._bar(place, "curve", CURVE, functools.partial(
-                self._set_curve, place, f"Curve of {number.label}")), place, 3)
+                self._table.addWidget(self._bar(index, name, end, functools.partial(
+                    self._set_end, index, name, f"Range of {number.label}")), index, column)
+            self._table.addWidget(self._bar(index, "curve", CURVE, functools.partial(
+                self._set_curve, index, f"Curve of {number.label}")), index, 3)
             away = QPushButton("\u00d7")
             away.setAccessibleName(f"Take {number.label} out")
             away.setToolTip(f"Take {number.label} out of this macro")
             away.setMaximumWidth(28)
-            away.clicked.connect(lambda _checked, at=place: self.take_out(at))
-            self._table.addWidget(away, place, 4)
+            away.clicked.connect(lambda _checked, at=index: self.take_out(at))
+            self._table.addWidget(away, index, 4)
 
-    def _bar(self, place: int, name: str, parameter: Number | Option, change: Callable[[Value], None]) -> ValueBar:
+    def _bar(self, index: int, name: str, parameter: Number | Option, change: Callable[[Value], None]) -> ValueBar:
         bar = ValueBar(parameter)
         bar.changing.connect(change)
         bar.committed.connect(lambda _value: self._gesture.keep())
-        self.bars[place, name] = bar
+        self.bars[index, name] = bar
         return bar
 
     # -- changing -----------------------------------------------------------------------
@@ -223,25 +223,25 @@ class MacroEditor(ToolWindow):
             self._gesture.show(macro.name, (macro.id, "value"),
                                lambda session: set_macro(session, strip_id, macro.id, as_number(value)))
 
-    def _change_target(self, place: int, name: str, label: str, change: Callable[[Target], Target]) -> None:
-        self._gesture.show(label, (self._macro_id, place, name), self._changed(
+    def _change_target(self, index: int, name: str, label: str, change: Callable[[Target], Target]) -> None:
+        self._gesture.show(label, (self._macro_id, index, name), self._changed(
             lambda old: dataclasses.replace(old, targets=tuple(
-                change(target) if at == place else target for at, target in enumerate(old.targets)))))
+                change(target) if at == index else target for at, target in enumerate(old.targets)))))
 
-    def _set_end(self, place: int, name: str, label: str, value: Value) -> None:
+    def _set_end(self, index: int, name: str, label: str, value: Value) -> None:
         if name == "low":
-            self._change_target(place, name, label, lambda target: dataclasses.replace(target, low=as_number(value)))
+            self._change_target(index, name, label, lambda target: dataclasses.replace(target, low=as_number(value)))
         else:
-            self._change_target(place, name, label, lambda target: dataclasses.replace(target, high=as_number(value)))
+            self._change_target(index, name, label, lambda target: dataclasses.replace(target, high=as_number(value)))
 
-    def _set_curve(self, place: int, label: str, value: Value) -> None:
-        self._change_target(place, "curve", label, lambda target: dataclasses.replace(target, bend=Bend(str(value))))
+    def _set_curve(self, index: int, label: str, value: Value) -> None:
+        self._change_target(index, "curve", label, lambda target: dataclasses.replace(target, bend=Bend(str(value))))
 
-    def take_out(self, place: int) -> None:
+    def take_out(self, index: int) -> None:
         """Let go of one target."""
         macro = self._macro
         if macro is not None:
-            target = macro.targets[place]
+            target = macro.targets[index]
             self._sessions.document.commit(f"Out of {macro.name}", self._changed(
                 lambda old: old.without(target.stage, target.parameter)))
 

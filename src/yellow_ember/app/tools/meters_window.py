@@ -89,8 +89,8 @@ class MeterColumn(QWidget):
         painter.setPen(theme.TEXT)
         painter.drawText(QRectF(0, 0, self.width(), 22), int(Qt.AlignmentFlag.AlignVCenter), strip.name)
         height = (self.height() - 26) / len(_ROWS)
-        for place, row in enumerate(_ROWS):
-            self._paint_row(painter, QRectF(0, 26 + place * height, self.width(), height), row)
+        for index, row in enumerate(_ROWS):
+            self._paint_row(painter, QRectF(0, 26 + index * height, self.width(), height), row)
 
     def _paint_row(self, painter: QPainter, box: QRectF, row: str) -> None:
         low, high, _unit = _SPANS[row]
@@ -112,9 +112,9 @@ class MeterColumn(QWidget):
         levels = self.levels.get(row, (-math.inf,))
         part = bar.height() / len(levels)
         over = row == "True peak" and max(levels) > -1.0
-        for place, level in enumerate(levels):
+        for index, level in enumerate(levels):
             if level > low:
-                painter.fillRect(QRectF(bar.left(), bar.top() + place * part, at(level) - bar.left(), part - 0.8),
+                painter.fillRect(QRectF(bar.left(), bar.top() + index * part, at(level) - bar.left(), part - 0.8),
                                  theme.AFTER if over else theme.DIM)
         if row == "VU":
             painter.setPen(QPen(theme.TEXT, 1.2))

@@ -69,7 +69,7 @@ class PresetBrowser(Audition):
                  messages: Messages, jobs: JobKeeper, matcher: Matcher, parent: QWidget) -> None:
         super().__init__(sessions, selection, playback, messages, jobs, parent, "Presets")
         self._settings, self._matcher = settings, matcher
-        self._shown: list[Preset] = []
+        self.shown: list[Preset] = []
         self._own: tuple[Preset, ...] = ()
         self._told: set[str] = set()
         self._strips = self._selection.chosen
@@ -80,18 +80,18 @@ class PresetBrowser(Audition):
         for box, name, words in ((self.source, "Source", SOURCES), (self.intention, "Intention", INTENTIONS)):
             box.setAccessibleName(name)
             box.addItems([_ANY, *words])
-            box.currentTextChanged.connect(lambda _text: self._fill())
+            box.currentTextChanged.connect(lambda _text: self.fill())
         self.which, self.order = QComboBox(), QComboBox()
         for box, name, entries in ((self.which, "Which", (_ANY, _FAVOURITES, _RECENT, _OWN)),
                                    (self.order, "Order", tuple(_SORTS))):
             box.setAccessibleName(name)
             box.addItems(list(entries))
-            box.currentTextChanged.connect(lambda _text: self._fill())
+            box.currentTextChanged.connect(lambda _text: self.fill())
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search in names and notes")
         self.search.setAccessibleName("Search")
         self.search.setClearButtonEnabled(True)
-        self.search.textChanged.connect(lambda _text: self._fill())
+        self.search.textChanged.connect(lambda _text: self.fill())
         self.note = TextLabel(markup=True)
         self.note.setWordWrap(True)
         self.own_note = QLineEdit()
@@ -157,25 +157,25 @@ class PresetBrowser(Audition):
     def _changed_own(self, choose: str | None = None) -> None:
         """A file of one's own has come, gone or got another name."""
         self._read_own()
-        self._fill(choose)
+        self.fill(choose)
 
-    def _fill(self, choose: str | None = None) -> None:
+    def fill(self, choose: str | None = None) -> None:
         """List what the filters let through."""
         source, intention = self.source.currentText(), self.intention.currentText()
         settings, words = self._settings, self.search.text().lower().split()
         among = {_FAVOURITES: settings.favourites, _RECENT: settings.heard}.get(self.which.currentText())
         own_only = self.which.currentText() == _OWN
-        found = [preset for preset in by_source((*shipped_presets(), *self._own))
-                 if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)
-                 and (among is None or preset.name in among) and (preset.path is not None or not own_only)
-                 and all(word in f"{preset.name} {preset.note} {settings.notes.get(preset.name, '')}".lower()
-                         for word in words)]
-        self._shown = sorted(found, key=_SORTS[self.order.currentText()])
+        result = [preset for preset in by_source((*shipped_presets(), *self._own))
+                  if source in (_ANY, preset.source) and intention in (_ANY, preset.intention)
+                  and (among is None or preset.name in among) and (preset.path is not None or not own_only)
+                  and all(word in f"{preset.name} {preset.note} {settings.notes.get(preset.name, '')}".lower()
+                          for word in words)]
+        self.shown = sorted(result, key=_SORTS[self.order.currentText()])
         if among is settings.heard:
-            self._shown.sort(key=lambda preset: settings.heard.index(preset.name))
+            self.shown.sort(key=lambda preset: settings.heard.index(preset.name))
         self.list.blockSignals(True)
         self.list.clear()
-        for preset in self._shown:
+        for preset in self.shown:
             mine = "  (yours)" if preset.path is not None else ""
             star = "\u2605 " if preset.name in settings.favourites else ""
             item = QListWidgetItem(f"{star}{preset.name}{mine}    {preset.source}, {preset.intention}")
@@ -185,22 +185,22 @@ class PresetBrowser(Audition):
             self.list.addItem(item)
         self.list.setCurrentRow(-1)
         self.list.blockSignals(False)
-        for row, preset in enumerate(self._shown):
+        for row, preset in enumerate(self.shown):
             if preset.name == choose:
                 self.list.setCurrentRow(row)
 
     @property
     def chosen(self) -> Preset | None:
         row = self.list.currentRow()
-        return self._shown[row] if 0 <= row < len(self._shown) else None
+        return self.shown[row] if 0 <= row < len(self.shown) else None
 
     # -- hearing ------------------------------------------------------------------------
 
     def keys(self) -> Sequence[str]:
-        return [preset.name for preset in self._shown]
+        return [preset.name for preset in self.shown]
 
     def tried(self, session: Session, key: str) -> Session:
-        preset = next(preset for preset in self._shown if preset.name == key)
+        preset = next(preset for preset in self.shown if preset.name == key)
         for strip_id in self._strips:
             session = use_chain(session, strip_id, preset.stages, preset.macros, preset.match_db)
         return session
@@ -239,7 +239,7 @@ class PresetBrowser(Audition):
         if chosen is not None:
             settings.mark(chosen.name, favourite=chosen.name not in settings.favourites)
             row = self.list.currentRow()
-            self._fill()
+            self.fill()
             self.list.blockSignals(True)
             self.list.setCurrentRow(min(row, self.list.count() - 1))
             self.list.blockSignals(False)

@@ -107,9 +107,9 @@ class SetWindow(TryingWindow):
         self.list.blockSignals(True)
         self.list.clear()
         self.list.addItem(_AS_IT_WAS)
-        for found in self._sets:
-            mine = "  (yours)" if found.path is not None else ""
-            self.list.addItem(f"{found.name}{mine}    {found.scope}, {found.intention}")
+        for result in self._sets:
+            mine = "  (yours)" if result.path is not None else ""
+            self.list.addItem(f"{result.name}{mine}    {result.scope}, {result.intention}")
         self.list.setCurrentRow(0)
         self.list.blockSignals(False)
 
@@ -122,28 +122,28 @@ class SetWindow(TryingWindow):
 
     def _choose(self) -> None:
         """Another set or bus: propose which strip gets what, and let it be heard."""
-        found = self.chosen
+        result = self.chosen
         self.drop()
-        self.bus.setEnabled(found is None or found.scope == "bus")
-        if found is None:
+        self.bus.setEnabled(result is None or result.scope == "bus")
+        if result is None:
             self.boxes = {}
             self._scroll.setWidget(QWidget())
             self.note.setText("")
             return
-        linked = " Its tracks are linked." if found.linked else ""
-        self.note.setText(f"<b>{escaped(found.name)}</b>: {escaped(found.note)}{linked}")
+        linked = " Its tracks are linked." if result.linked else ""
+        self.note.setText(f"<b>{escaped(result.name)}</b>: {escaped(result.note)}{linked}")
         self.boxes = {}
         inside = QWidget()
         form = QFormLayout(inside)
         session = self._sessions.session
-        for strip_id, place in parts_for(session, found, self.bus.currentData()).items():
+        for strip_id, index in parts_for(session, result, self.bus.currentData()).items():
             box = QComboBox()
             name = session.strip(strip_id).name
             box.setAccessibleName(name)
             box.addItem(_STAYS, None)
-            for number, part in enumerate(found.parts):
+            for number, part in enumerate(result.parts):
                 box.addItem(_words(part), number)
-            box.setCurrentIndex(0 if place is None else place + 1)
+            box.setCurrentIndex(0 if index is None else index + 1)
             box.currentIndexChanged.connect(lambda _index: self._try())
             form.addRow(name, box)
             self.boxes[strip_id] = box
@@ -151,22 +151,22 @@ class SetWindow(TryingWindow):
         self._try()
 
     def _try(self) -> None:
-        found, document = self.chosen, self._sessions.document
-        if found is None:
+        result, document = self.chosen, self._sessions.document
+        if result is None:
             return
         self.drop()
-        self.try_out(difference(document.committed, use_set(document.committed, found, {
+        self.try_out(difference(document.committed, use_set(document.committed, result, {
             strip_id: box.currentData() for strip_id, box in self.boxes.items()})))
-        self.heard = found
+        self.heard = result
         self.state.setText("heard    Enter: keep    Escape: revert")
 
     def keep(self) -> None:
         """Make what is heard a step, match every strip of it, and close."""
-        found = self.chosen
-        if found is not None and self.keep_heard(f"Set {found.name}"):
+        result = self.chosen
+        if result is not None and self.keep_heard(f"Set {result.name}"):
             self._matcher.match_all(strip_id for strip_id, box in self.boxes.items()
                                         if box.currentData() is not None)
-            self._messages.say(f"Set {found.name} is on {len(self.boxes)} strips; their loudness is being matched")
+            self._messages.say(f"Set {result.name} is on {len(self.boxes)} strips; their loudness is being matched")
         self.close()
 
     # -- one's own ----------------------------------------------------------------------

@@ -47,10 +47,10 @@ def leaning(strip: Strip) -> tuple[StageSettings, str] | None:
     return None
 
 
-def middle_hz(found: Comparison) -> float:
+def middle_hz(comparison: Comparison) -> float:
     """Where the middle of what was added lies, by ear."""
-    power = 10.0 ** (found.added_bands_db / 10.0)
-    return float(2.0 ** (np.sum(power * np.log2(found.bands)) / max(float(power.sum()), 1e-30)))
+    power = 10.0 ** (comparison.added_bands_db / 10.0)
+    return float(2.0 ** (np.sum(power * np.log2(comparison.bands)) / max(float(power.sum()), 1e-30)))
 
 
 class SpreadPicture(QWidget):
@@ -61,7 +61,7 @@ class SpreadPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._lines: list[tuple[str, str, QColor, Comparison]] = []
+        self.lines: list[tuple[str, str, QColor, Comparison]] = []
         self.view = 0
         self._taken = ""
         self._last = QPointF()
@@ -74,9 +74,10 @@ class SpreadPicture(QWidget):
 
     def show_lines(self, lines: list[tuple[str, str, QColor, Comparison]]) -> None:
         """Id, mark, colour and measurement of each strip."""
-        self._lines = lines
+        self.lines = lines
         self.setAccessibleDescription(", ".join(
-            f"{mark}: added {found.added_db:.0f} dB around {middle_hz(found):.0f} Hz" for _, mark, _, found in lines))
+            f"{mark}: added {comparison.added_db:.0f} dB around {middle_hz(comparison):.0f} Hz"
+            for _, mark, _, comparison in lines))
         self.update()
 
     def _axes(self) -> Axes:
@@ -84,21 +85,21 @@ class SpreadPicture(QWidget):
         low, high = (-72.0, 0.0) if self.view == 0 else (-12.0, 12.0)
         return Axes(frame, 20.0, 20000.0, low, high, log_x=True)
 
-    def _curve(self, found: Comparison) -> np.ndarray:
+    def _curve(self, comparison: Comparison) -> np.ndarray:
         if self.view == 0:
-            total = 10.0 * math.log10(max(float(np.sum(10.0 ** (found.after_db / 10.0))), 1e-12))
-            return found.added_bands_db - total
-        heard = found.before_db > found.before_db.max() - 60.0
-        return np.where(heard, found.tone_db - np.nanmean(found.tone_db[heard]), np.nan)
+            total = 10.0 * math.log10(max(float(np.sum(10.0 ** (comparison.after_db / 10.0))), 1e-12))
+            return comparison.added_bands_db - total
+        heard = comparison.before_db > comparison.before_db.max() - 60.0
+        return np.where(heard, comparison.tone_db - np.nanmean(comparison.tone_db[heard]), np.nan)
 
     def mark_at(self, strip_id: str) -> QPointF | None:
         """Where a strip's mark stands."""
         axes = self._axes()
-        for one, _, _, found in self._lines:
+        for one, _, _, result in self.lines:
             if one == strip_id:
-                hz = min(max(middle_hz(found), 25.0), 16000.0)
-                curve = np.nan_to_num(self._curve(found), nan=axes.y_low)
-                level = float(np.interp(math.log(hz), np.log(found.bands), curve))
+                hz = min(max(middle_hz(result), 25.0), 16000.0)
+                curve = np.nan_to_num(self._curve(result), nan=axes.y_low)
+                level = float(np.interp(math.log(hz), np.log(result.bands), curve))
                 return QPointF(axes.x(hz), axes.y(min(max(level, axes.y_low + 2.0), axes.y_high - 2.0)))
         return None
 
@@ -112,10 +113,10 @@ class SpreadPicture(QWidget):
         draw_frequency_grid(painter, axes)
         painter.save()
         painter.setClipRect(axes.frame)
-        for _, _, colour, found in self._lines:
-            draw_line(painter, axes, found.bands, self._curve(found), colour)
+        for _, _, colour, result in self.lines:
+            draw_line(painter, axes, result.bands, self._curve(result), colour)
         painter.restore()
-        for strip_id, mark, colour, _found in self._lines:
+        for strip_id, mark, colour, _found in self.lines:
             at = self.mark_at(strip_id)
             assert at is not None
             painter.setPen(QPen(theme.TEXT if strip_id == self._taken else theme.GROUND, 1.5))
@@ -124,12 +125,12 @@ class SpreadPicture(QWidget):
             painter.setPen(theme.GROUND)
             painter.setFont(theme.font(8, bold=True))
             painter.drawText(QRectF(at.x() - 12, at.y() - 8, 24, 16), int(Qt.AlignmentFlag.AlignCenter), mark)
-        if not self._lines:
+        if not self.lines:
             painter.setPen(theme.DIM)
             painter.drawText(axes.frame, int(Qt.AlignmentFlag.AlignCenter), "No strip is coloured yet.")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        for strip_id, *_ in reversed(self._lines):
+        for strip_id, *_ in reversed(self.lines):
             at = self.mark_at(strip_id)
             if at is not None and (at - event.position()).manhattanLength() <= 1.6 * _REACH:
                 self._taken, self._last = strip_id, event.position()
@@ -203,15 +204,15 @@ class Spread(ToolWindow):
         strips = self._strips()
         colours = dict(zip((strip.id for strip in strips), theme.shades(max(len(strips), 1)), strict=False))
         marks = {strip.id: str(number) for number, strip in enumerate(strips, 1)}
-        wanted = [(strip.id, strip.name, None if (found := leaning(strip)) is None else (found[0].id, found[1]))
-                  for strip in strips]
-        if wanted != self._shown:
-            self._shown = wanted
+        requested = [(strip.id, strip.name, None if (result := leaning(strip)) is None else (result[0].id, result[1]))
+                     for strip in strips]
+        if requested != self._shown:
+            self._shown = requested
             self._build(strips, colours, marks)
         for strip in strips:
-            found = leaning(strip)
-            if found is not None:
-                self.bars[strip.id].show_value(found[0].params[found[1]])
+            result = leaning(strip)
+            if result is not None:
+                self.bars[strip.id].show_value(result[0].params[result[1]])
         measurer = self._measurer
         self.picture.show_lines([(strip.id, marks[strip.id], colours[strip.id], known.comparison) for strip in strips
                                  if (known := measurer.latest(strip.id)) is not None])
@@ -223,10 +224,10 @@ class Spread(ToolWindow):
             mark = f"<b style='color:{colours[strip.id].name()}'>{marks[strip.id]}</b>"
             label = TextLabel(f"{mark}  {escaped(strip.name)}", markup=True)
             self._rows.addWidget(label)
-            found = leaning(strip)
-            if found is None:
+            result = leaning(strip)
+            if result is None:
                 continue
-            stage, name = found
+            stage, name = result
             bar = ValueBar(stage.declaration.number(name))
             bar.changing.connect(functools.partial(self._set, strip.id))
             bar.committed.connect(functools.partial(self._committed, strip.id))
@@ -234,9 +235,9 @@ class Spread(ToolWindow):
             self._rows.addWidget(bar)
 
     def _set(self, strip_id: str, value: Value) -> None:
-        found = leaning(self._sessions.session.strip(strip_id))
-        if found is not None:
-            stage, name = found
+        result = leaning(self._sessions.session.strip(strip_id))
+        if result is not None:
+            stage, name = result
             label = f"{stage.declaration.parameter(name).label} of {self._sessions.session.strip(strip_id).name}"
             self._gesture.show(label, strip_id, lambda session: set_parameter(session, strip_id, stage.id, name, value))
 
@@ -244,9 +245,9 @@ class Spread(ToolWindow):
         self._commit(strip_id)
 
     def _lean(self, strip_id: str, by_db: float) -> None:
-        found = leaning(self._sessions.session.strip(strip_id))
-        if found is not None:
-            stage, name = found
+        result = leaning(self._sessions.session.strip(strip_id))
+        if result is not None:
+            stage, name = result
             number = stage.declaration.number(name)
             now = stage.params[name]
             level = as_pair(now)[0] if isinstance(now, tuple) else as_number(now)

@@ -33,6 +33,7 @@ from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
 from yellow_ember.session.edits.variation_plan import Plan, along, at_random, first_choice, variable
 from yellow_ember.session.values.model import Session
@@ -52,7 +53,7 @@ class Tile(QWidget):
     def __init__(self, label: str) -> None:
         super().__init__()
         self.label = label
-        self.found: Variation | None = None
+        self.variation: Variation | None = None
         self.lit = False
         self._zoom = 1.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -64,12 +65,12 @@ class Tile(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(150, 100)
 
-    def show_found(self, found: Variation) -> None:
-        self.found = found
-        words = f"added {found.added_db:.0f} dB, {tone_words(found.brightness)}"
+    def show_variation(self, variation: Variation) -> None:
+        self.variation = variation
+        words = with_minus(f"added {variation.added_db:.0f} dB, {tone_words(variation.brightness)}")
         self.setAccessibleDescription(words)
         self.setToolTip(f"<b>{escaped(self.label)}</b><br>{escaped(words)}<br>"
-                        f"matched by {found.offset_db:+.1f} dB")
+                        f"matched by {variation.offset_db:+.1f} dB")
         self.update()
 
     def show_zoom(self, zoom: float) -> None:
@@ -94,42 +95,42 @@ class Tile(QWidget):
         painter.setPen(theme.TEXT)
         text = painter.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, int(box.width() - 10))
         painter.drawText(box.adjusted(5, 2, -5, 0), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop), text)
-        found = self.found
-        if found is None:
+        result = self.variation
+        if result is None:
             painter.setPen(theme.DIM)
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), "\u2026")
             return
         wave = box.adjusted(5, 18, -5, -box.height() * 0.42)
-        self._paint_wave(painter, wave, found)
+        self._paint_wave(painter, wave, result)
         tone = QRectF(wave.left(), wave.bottom() + 3, wave.width(), box.bottom() - wave.bottom() - 20)
-        self._paint_tone(painter, tone, found)
+        self._paint_tone(painter, tone, result)
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
         painter.drawText(box.adjusted(5, 0, -5, -3), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom),
-                         f"{found.added_db:.0f} dB, {tone_words(found.brightness)}")
+                         with_minus(f"{result.added_db:.0f} dB, {tone_words(result.brightness)}"))
 
-    def _paint_wave(self, painter: QPainter, box: QRectF, found: Variation) -> None:
-        xs = np.linspace(box.left(), box.right(), len(found.wave))
+    def _paint_wave(self, painter: QPainter, box: QRectF, variation: Variation) -> None:
+        xs = np.linspace(box.left(), box.right(), len(variation.wave))
         middle, half = box.center().y(), box.height() / 2.0
-        low, high = (np.clip(self._zoom * side, -1.0, 1.0) for side in found.wave.T)
+        low, high = (np.clip(self._zoom * side, -1.0, 1.0) for side in variation.wave.T)
         points = [QPointF(x, middle - float(y) * half) for x, y in zip(xs, high, strict=True)]
         points += [QPointF(x, middle - float(y) * half) for x, y in zip(xs[::-1], low[::-1], strict=True)]
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.added_colour(found.added_db))
+        painter.setBrush(theme.added_colour(variation.added_db))
         painter.drawPolygon(QPolygonF(points))
 
-    def _paint_tone(self, painter: QPainter, box: QRectF, found: Variation) -> None:
+    def _paint_tone(self, painter: QPainter, box: QRectF, variation: Variation) -> None:
         middle = box.center().y()
         painter.setPen(QPen(theme.EDGE, 1.0))
         painter.drawLine(QPointF(box.left(), middle), QPointF(box.right(), middle))
-        width = box.width() / len(found.tone_db)
+        width = box.width() / len(variation.tone_db)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.BEFORE)
-        for place, change in enumerate(found.tone_db):
+        for index, change in enumerate(variation.tone_db):
             if np.isfinite(change):
                 height = float(np.clip(change, -_REACH_DB, _REACH_DB)) / _REACH_DB * box.height() / 2.0
                 top, bottom = sorted((middle, middle - height))
-                painter.drawRect(QRectF(box.left() + place * width, top, max(width - 0.8, 0.8), bottom - top))
+                painter.drawRect(QRectF(box.left() + index * width, top, max(width - 0.8, 0.8), bottom - top))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
@@ -180,14 +181,14 @@ class VariationSheet(TryingWindow):
         chosen = first_choice(stage.declaration)
         top = QHBoxLayout()
         top.addWidget(TextLabel("Along"))
-        for place, box in enumerate(self._parameters):
-            box.setAccessibleName(f"Parameter {place + 1}")
-            if place:
+        for index, box in enumerate(self._parameters):
+            box.setAccessibleName(f"Parameter {index + 1}")
+            if index:
                 box.addItem(_NOTHING, "")
             for name, label in names.items():
                 group = stage.declaration.parameter(name).group.value
                 box.addItem(f"{label} ({group})", name)
-            box.setCurrentIndex(box.findData(chosen[place]) if place < len(chosen) else 0)
+            box.setCurrentIndex(box.findData(chosen[index]) if index < len(chosen) else 0)
             top.addWidget(box, 1)
         self.seed.setRange(1, 9999)
         self.seed.setAccessibleName("Seed")
@@ -252,8 +253,8 @@ class VariationSheet(TryingWindow):
         session = self._sessions.session
         self._jobs.start_several(
             self, render_variations, [(session, order, share) for share in dealt(plan.values)],
-            part=self._take_found, done=lambda _: self._end("click: hear    Enter or double-click: apply    "
-                                                            "Escape: revert"), failed=self._end)
+            part=self._take_variation, done=lambda _: self._end("click: hear    Enter or double-click: apply    "
+                                                                "Escape: revert"), failed=self._end)
         self._show_state("rendering; click one to hear it")
 
     def cancel(self) -> None:
@@ -262,8 +263,8 @@ class VariationSheet(TryingWindow):
             self._jobs.cancel_several(self)
             self._show_state("stopped")
 
-    def _take_found(self, found: Variation) -> None:
-        self.tiles[found.number].show_found(found)
+    def _take_variation(self, variation: Variation) -> None:
+        self.tiles[variation.number].show_variation(variation)
         self._show_zoom()
         self._made += 1
         self.progress.setValue(round(100 * self._made / len(self.tiles)))
@@ -273,7 +274,7 @@ class VariationSheet(TryingWindow):
         self._arrange()
 
     def _show_zoom(self) -> None:
-        peaks = [float(np.abs(tile.found.wave).max()) for tile in self.tiles if tile.found is not None]
+        peaks = [float(np.abs(tile.variation.wave).max()) for tile in self.tiles if tile.variation is not None]
         for tile in self.tiles:
             tile.show_zoom(0.95 / max(*peaks, 1e-3))
 
@@ -286,30 +287,30 @@ class VariationSheet(TryingWindow):
     def _arrange(self) -> None:
         """The tiles in the chosen order; those that are not made yet last."""
         def key(tile: Tile) -> float:
-            found = tile.found
-            if found is None:
+            result = tile.variation
+            if result is None:
                 return 1e9
-            return {"least added first": found.added_db, "most added first": -found.added_db,
-                    "darkest first": found.brightness, "brightest first": -found.brightness}.get(
-                        self.order.currentText(), float(found.number))
+            return {"least added first": result.added_db, "most added first": -result.added_db,
+                    "darkest first": result.brightness, "brightest first": -result.brightness}.get(
+                        self.order.currentText(), float(result.number))
 
         self._shown = sorted(self.tiles, key=key) if self.order.currentIndex() > 0 else list(self.tiles)
-        for place, tile in enumerate(self._shown):
-            self._grid.addWidget(tile, place // _ACROSS, place % _ACROSS)
+        for index, tile in enumerate(self._shown):
+            self._grid.addWidget(tile, index // _ACROSS, index % _ACROSS)
 
     # -- hearing ------------------------------------------------------------------------
 
-    def _with(self, session: Session, found: Variation) -> Session:
+    def _with(self, session: Session, variation: Variation) -> Session:
         session = edit_stage(session, self._strip_id, self._stage_id,
-                             lambda stage: replace_stage(stage, params=found.values, on=True))
-        return edit_strip(session, self._strip_id, lambda strip: strip.with_(match_db=found.offset_db))
+                             lambda stage: replace_stage(stage, params=variation.values, on=True))
+        return edit_strip(session, self._strip_id, lambda strip: strip.with_(match_db=variation.offset_db))
 
     def hear(self, tile: Tile) -> None:
         """What a tile stands for, at once and as loud as before."""
-        found = tile.found
-        if found is None:
+        result = tile.variation
+        if result is None:
             return
-        self.try_out(lambda session: self._with(session, found))
+        self.try_out(lambda session: self._with(session, result))
         self.heard = tile
         for other in self.tiles:
             other.show_lit(other is tile)

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from yellow_ember.app.widgets import theme
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.plain_text import with_minus
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,14 +77,14 @@ def draw_frame(painter: QPainter, axes: Axes) -> None:
 def draw_y_grid(painter: QPainter, axes: Axes, step: float, unit: str = "") -> None:
     """Lines and figures at multiples of a step, the zero line stronger."""
     painter.setFont(theme.font(7.5))
-    for place in range(math.ceil(axes.y_low / step), math.floor(axes.y_high / step + 1e-9) + 1):
-        value = place * step
+    for index in range(math.ceil(axes.y_low / step), math.floor(axes.y_high / step + 1e-9) + 1):
+        value = index * step
         y = axes.y(value)
         painter.setPen(QPen(theme.EDGE if abs(value) > 1e-9 else theme.DIM, 1.0,
                             Qt.PenStyle.SolidLine if abs(value) < 1e-9 else Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
         painter.setPen(theme.DIM)
-        text = f"{value:g}{unit}"
+        text = with_minus(f"{value:g}{unit}")
         painter.drawText(QRectF(axes.frame.left() - 34, y - 7, 30, 14),
                          int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), text)
 
@@ -98,14 +99,14 @@ def round_step(span: float, lines: float) -> float:
 def draw_x_grid(painter: QPainter, axes: Axes, step: float) -> None:
     """Lines and figures at multiples of a step along the bottom."""
     painter.setFont(theme.font(7.5))
-    for place in range(math.ceil(axes.x_low / step), math.floor(axes.x_high / step + 1e-9) + 1):
-        value = place * step
+    for index in range(math.ceil(axes.x_low / step), math.floor(axes.x_high / step + 1e-9) + 1):
+        value = index * step
         x = axes.x(value)
         painter.setPen(QPen(theme.EDGE, 1.0, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
         painter.setPen(theme.DIM)
         below = QRectF(x - 20, axes.frame.bottom() + 1, 40, 13)
-        painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), f"{value:g}")
+        painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), with_minus(f"{value:g}"))
 
 
 AUDIBLE = {50.0: "50", 200.0: "200", 1000.0: "1k", 5000.0: "5k", 15000.0: "15k"}

@@ -170,15 +170,15 @@ class StepLane(QWidget):
         if not self._pattern:
             return
         width = lane.width() / len(self._pattern)
-        for place, depth in enumerate(self._pattern):
-            left = lane.left() + place * width
-            by_hand = self._drawn[place] is not None
-            if place == self._playing:
+        for index, depth in enumerate(self._pattern):
+            left = lane.left() + index * width
+            by_hand = self._drawn[index] is not None
+            if index == self._playing:
                 painter.fillRect(QRectF(left, lane.top() + 1, width, lane.height() - 1), theme.RAISED)
             if depth > 0.0 or by_hand:
                 hole = QRectF(left + 0.5, lane.top() + 1, max(width - 1.0, 1.0), max(depth * (lane.height() - 1), 2.0))
                 painter.fillRect(hole, theme.AFTER if by_hand else theme.BEFORE)
-            if place % 8 == 0 and place:
+            if index % 8 == 0 and index:
                 painter.setPen(QPen(theme.EDGE, 1.0))
                 painter.drawLine(QPointF(left, lane.top()), QPointF(left, lane.bottom()))
         if self.hasFocus():

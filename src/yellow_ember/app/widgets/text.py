@@ -7,7 +7,7 @@ import html
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QLabel, QWidget
 
-from yellow_ember.plain_text import plain, plain_line
+from yellow_ember.plain_text import plain, plain_line, with_minus
 
 
 def escaped(words: str) -> str:
@@ -35,3 +35,7 @@ class TextLabel(QLabel):
         super().__init__(parent)
         self.setTextFormat(Qt.TextFormat.RichText if markup else Qt.TextFormat.PlainText)
         self.setText(words)
+
+    def setText(self, words: str | None) -> None:
+        """Show the words, with a minus sign before negative numbers."""
+        super().setText(with_minus(words or ""))

@@ -25,7 +25,7 @@ GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFO
     QColor(value) for value in _LOOKS["dark"])
 _ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM,
         COMFORT)
-_LEAST_CONTRAST = 4.5
+_MIN_CONTRAST = 4.5
 
 FAINTEST_DB, STRONGEST_DB = -60.0, -5.0
 _look = "dark"
@@ -37,8 +37,8 @@ def added_colour(added_db: float) -> QColor:
     """The one ramp for what was added: dull coal at -60 dB and below, yellow-white at -5 dB and above."""
     if math.isnan(added_db):
         added_db = FAINTEST_DB
-    place = min(max((added_db - FAINTEST_DB) / (STRONGEST_DB - FAINTEST_DB), 0.0), 1.0)
-    return QColor(*_ramp_at(round(place * _RAMP_STEPS)))
+    share = min(max((added_db - FAINTEST_DB) / (STRONGEST_DB - FAINTEST_DB), 0.0), 1.0)
+    return QColor(*_ramp_at(round(share * _RAMP_STEPS)))
 
 
 def added_text_colour(added_db: float) -> QColor:
@@ -47,7 +47,7 @@ def added_text_colour(added_db: float) -> QColor:
     for share in range(0, 101, 5):
         mixed = QColor(*(round(a + share / 100.0 * (b - a)) for a, b in zip(
             colour.getRgb()[:3], TEXT.getRgb()[:3], strict=True)))
-        if contrast(mixed, PANEL) >= _LEAST_CONTRAST:
+        if contrast(mixed, PANEL) >= _MIN_CONTRAST:
             return mixed
     return TEXT
 
@@ -70,10 +70,10 @@ _RAMP_STEPS = 400
 @functools.cache
 def _ramp_at(step: int) -> tuple[int, int, int]:
     """Red, green and blue at a step of the ramp."""
-    place = step / _RAMP_STEPS
+    share = step / _RAMP_STEPS
     for (low, first), (high, second) in itertools.pairwise(_RAMPS[_look]):
-        if place <= high:
-            share = (place - low) / (high - low)
+        if share <= high:
+            share = (share - low) / (high - low)
             a, b = QColor(first), QColor(second)
             red, green, blue = (round(x + share * (y - x)) for x, y in zip(
                 (a.red(), a.green(), a.blue()), (b.red(), b.green(), b.blue()), strict=True))
@@ -84,12 +84,12 @@ def _ramp_at(step: int) -> tuple[int, int, int]:
 @functools.cache
 def shades(count: int) -> tuple[QColor, ...]:
     """Colours for things of one rank, from the colour of before to that of after."""
-    found = []
-    for place in range(count):
-        share = place / max(count - 1, 1)
-        found.append(QColor(*(round(a + share * (b - a)) for a, b in zip(
+    result = []
+    for index in range(count):
+        share = index / max(count - 1, 1)
+        result.append(QColor(*(round(a + share * (b - a)) for a, b in zip(
             BEFORE.getRgb()[:3], AFTER.getRgb()[:3], strict=True))))
-    return tuple(found)
+    return tuple(result)
 
 
 @functools.cache

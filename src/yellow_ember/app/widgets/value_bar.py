@@ -64,12 +64,12 @@ class ValueBar(QWidget):
         self._lane = 0
         self._moved = False
         self._position = 0.0
-        self._editor: QLineEdit | None = None
+        self.editor: QLineEdit | None = None
         self._held = False
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(_SETTLE_MS)
-        self._settle.timeout.connect(self._commit)
+        self._settle.timeout.connect(self.commit)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMinimumWidth(110)
@@ -104,16 +104,16 @@ class ValueBar(QWidget):
         self.setToolTip(f"<b>{escaped(self.parameter.label)}</b>: {escaped(text)}<br>"
                         f"{escaped(self.parameter.help)}")
 
-    def _ask(self, value: Value, *, commit: bool) -> None:
+    def ask(self, value: Value, *, commit: bool) -> None:
         if value != self._value:
             self._value = value
             self._describe()
             self.update()
             self.changing.emit(value)
         if commit:
-            self._commit()
+            self.commit()
 
-    def _commit(self) -> None:
+    def commit(self) -> None:
         self._settle.stop()
         self.committed.emit(self._value)
 
@@ -135,14 +135,14 @@ class ValueBar(QWidget):
                 if isinstance(self._value, tuple):
                     sides = (self._rounded(number, number.at(number.position(side) + by), fine=fine)
                              for side in self._value)
-                    self._ask(tuple(sides), commit=False)
+                    self.ask(tuple(sides), commit=False)
                 else:
-                    self._ask(self._rounded(number, number.at(number.position(self._value) + by), fine=fine),
+                    self.ask(self._rounded(number, number.at(number.position(self._value) + by), fine=fine),
                               commit=False)
             case Option() as option:
-                self._ask(option.value_at(option.index(self._value) + (1 if steps > 0 else -1)), commit=False)
+                self.ask(option.value_at(option.index(self._value) + (1 if steps > 0 else -1)), commit=False)
             case Switch():
-                self._ask(steps > 0, commit=False)
+                self.ask(steps > 0, commit=False)
             case _:
                 return
         self._settle.start()
@@ -166,9 +166,9 @@ class ValueBar(QWidget):
         """Take left and right apart, or bring them to their middle."""
         if isinstance(self._value, tuple):
             left, right = as_pair(self._value)
-            self._ask(0.5 * (left + right), commit=True)
+            self.ask(0.5 * (left + right), commit=True)
         else:
-            self._ask((self._value, self._value), commit=True)  # type: ignore[arg-type]
+            self.ask((self._value, self._value), commit=True)  # type: ignore[arg-type]
 
     @staticmethod
     def _rounded(number: Number, value: float, *, fine: bool) -> float:
@@ -177,7 +177,7 @@ class ValueBar(QWidget):
 
     def reset(self) -> None:
         """Back to the default, as one change."""
-        self._ask(self.parameter.default_value, commit=True)
+        self.ask(self.parameter.default_value, commit=True)
 
     # -- hands --------------------------------------------------------------------------
 
@@ -204,14 +204,14 @@ class ValueBar(QWidget):
         self._position = min(max(self._position + moved / self.width() * (_FINE if fine else 1.0), 0.0), 1.0)
         self._drag_from = (event.position().x(), self._position)
         value = self._rounded(self.parameter, self.parameter.at(self._position), fine=fine)
-        self._ask(self._on_lane(value), commit=False)
+        self.ask(self._on_lane(value), commit=False)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag_from is None:
             return
         self._drag_from = None
         if self._moved:
-            self._commit()
+            self.commit()
         elif not isinstance(self.parameter, Number):
             self._use(event.globalPosition().toPoint())
 
@@ -219,7 +219,7 @@ class ValueBar(QWidget):
         """What a click or Enter does: switch, offer the choices, browse, or type."""
         match self.parameter:
             case Switch():
-                self._ask(not self._value, commit=True)
+                self.ask(not self._value, commit=True)
             case Option():
                 self._open_choices(where)
             case Impulse():
@@ -236,12 +236,12 @@ class ValueBar(QWidget):
     def _open_choices(self, where: QPoint) -> None:
         assert isinstance(self.parameter, Option)
         menu = QMenu(self)
-        for place, choice in enumerate(self.parameter.choices):
+        for index, choice in enumerate(self.parameter.choices):
             action = QAction(choice.label, menu)
             action.setCheckable(True)
-            action.setChecked(place == self.parameter.index(self._value))
-            value = self.parameter.value_at(place)
-            action.triggered.connect(lambda _checked, chosen=value: self._ask(chosen, commit=True))
+            action.setChecked(index == self.parameter.index(self._value))
+            value = self.parameter.value_at(index)
+            action.triggered.connect(lambda _checked, chosen=value: self.ask(chosen, commit=True))
             menu.addAction(action)
         menu.popup(where)
 
@@ -254,7 +254,7 @@ class ValueBar(QWidget):
         mime = event.mimeData()
         if mime is not None and mime.urls():
             event.acceptProposedAction()
-            self._ask(mime.urls()[0].toLocalFile(), commit=True)
+            self.ask(mime.urls()[0].toLocalFile(), commit=True)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
@@ -296,7 +296,7 @@ class ValueBar(QWidget):
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         if self._settle.isActive():
-            self._commit()
+            self.commit()
         super().focusOutEvent(event)
         self.update()
 
@@ -308,7 +308,7 @@ class ValueBar(QWidget):
 
     def edit(self, start: str = "") -> None:
         """Let the user type a value."""
-        if self._editor is not None:
+        if self.editor is not None:
             return
         editor = QLineEdit(start or self.parameter.text(self._value), self)
         editor.setAccessibleName(f"{self.parameter.label}, typed value")
@@ -317,12 +317,12 @@ class ValueBar(QWidget):
         editor.returnPressed.connect(lambda: self._finish_edit(keep=True))
         if not start:
             editor.selectAll()
-        self._editor = editor
+        self.editor = editor
         editor.show()
         editor.setFocus()
 
     def eventFilter(self, watched: QWidget, event: QEvent) -> bool:
-        if watched is self._editor:
+        if watched is self.editor:
             if event.type() == QEvent.Type.FocusOut:
                 self._finish_edit(keep=True)
             elif (event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent)
@@ -332,7 +332,7 @@ class ValueBar(QWidget):
         return super().eventFilter(watched, event)
 
     def _finish_edit(self, *, keep: bool) -> None:
-        editor = self._editor
+        editor = self.editor
         if editor is None:
             return
         value = self._value
@@ -345,12 +345,12 @@ class ValueBar(QWidget):
                     # It stays open, so that what was typed can be mended.
                     return
                 keep = False
-        self._editor = None
+        self.editor = None
         editor.removeEventFilter(self)
         editor.deleteLater()
         self.setFocus()
         if keep:
-            self._ask(value, commit=True)
+            self.ask(value, commit=True)
 
     def _refuse(self, editor: QLineEdit, reason: str) -> None:
         """Say at once, beside what was typed, why it is no value."""

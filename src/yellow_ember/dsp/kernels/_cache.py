@@ -77,21 +77,21 @@ class KernelCache(FunctionCache):
 
     def _load_overload(self, sig: Any, target_context: Any) -> Any:
         name = self._file_name(self._index_key(sig, target_context.codegen()))
-        for place in dict.fromkeys((_beside_sources(), _writable())):
-            data = None if place is None else _read(place / name)
+        for directory in dict.fromkeys((_beside_sources(), _writable())):
+            data = None if directory is None else _read(directory / name)
             if data is not None:
                 return self._impl.rebuild(target_context, data)
         return None
 
     def _save_overload(self, sig: Any, data: Any) -> None:
-        place = _writable()
-        if place is None or not self._impl.check_cachable(data):
+        directory = _writable()
+        if directory is None or not self._impl.check_cachable(data):
             return
         name = self._file_name(self._index_key(sig, data.codegen))
-        _forget_others(place)
+        _forget_others(directory)
         # A full disk costs the next start some seconds, and nothing now.
         with contextlib.suppress(OSError):
-            _write(place / name, dumps(self._impl.reduce(data)))
+            _write(directory / name, dumps(self._impl.reduce(data)))
 
 
 def _read(path: Path) -> Any:
@@ -115,8 +115,8 @@ def _write(path: Path, data: bytes) -> None:
 
 
 @functools.cache
-def _forget_others(place: Path) -> None:
+def _forget_others(index: Path) -> None:
     """Remove what was compiled from other sources."""
-    for other in place.parent.glob(f"{_PREFIX}*"):
-        if other != place:
+    for other in index.parent.glob(f"{_PREFIX}*"):
+        if other != index:
             shutil.rmtree(other, ignore_errors=True)

@@ -45,9 +45,9 @@ SPLITTER, VALVE, PLATE, FIRST, SECOND = range(5)
 @kernel
 def find(low: float, scale: float, last: float, x: float) -> float:
     """Place of `x` among a table's even cells; the ends are held."""
-    place = (x - low) * scale
-    place = place if place > 0.0 else 0.0
-    return place if place < last else last
+    position = (x - low) * scale
+    position = position if position > 0.0 else 0.0
+    return position if position < last else last
 
 
 @kernel
@@ -79,9 +79,9 @@ def grid(reach: float, share: float, diode: float, threshold: float) -> tuple[fl
 @kernel
 def current_at(valve: Samples, ranges: Samples, volts: float) -> float:
     """A power valve's current at a grid voltage from its bias."""
-    place = find(ranges[VALVE, 0], ranges[VALVE, 1], ranges[VALVE, 2], volts)
-    cell = int(place)
-    return cubic(valve[cell, 0], valve[cell, 1], valve[cell, 2], valve[cell, 3], place - cell)
+    position = find(ranges[VALVE, 0], ranges[VALVE, 1], ranges[VALVE, 2], volts)
+    cell = int(position)
+    return cubic(valve[cell, 0], valve[cell, 1], valve[cell, 2], valve[cell, 3], position - cell)
 
 
 @kernel
@@ -102,9 +102,9 @@ def triode_stage(fast: Samples, channels: int, n: int, scale: float, g: Samples,
             v = state[c, at + 2] + pole * (v - state[c, at + 2])
             state[c, at + 2] = v
             held = state[c, at + 1]
-            place = find(low, cells, last, v - held)
-            cell = np.uintp(np.int64(place))
-            t = place - np.float64(np.int64(place))
+            position = find(low, cells, last, v - held)
+            cell = np.uintp(np.int64(position))
+            t = position - np.float64(np.int64(position))
             e = cubic(table[cell, 0], table[cell, 1], table[cell, 2], table[cell, 3], t)
             # The cathode's capacitor is slow against a sample: its voltage follows one later.
             state[c, at + 1] = keep * held - take * e
@@ -152,9 +152,9 @@ def power_stage(fast: Samples, channels: int, n: int, level: float, power: Sampl
         for c in range(channels):
             out, back = state[c, OUT], state[c, BACK]
             x = fast[c, i] - fed * (out - unfed * (out - back))
-            place = find(s_low, s_cells, s_last, x)
-            cell = np.uintp(np.int64(place))
-            t = place - np.float64(np.int64(place))
+            position = find(s_low, s_cells, s_last, x)
+            cell = np.uintp(np.int64(position))
+            t = position - np.float64(np.int64(position))
             a, b, d, f = splitter[cell, 0], splitter[cell, 1], splitter[cell, 2], splitter[cell, 3]
             o1, d1 = cubic(a, b, d, f, t), cubic_slope(b, d, f, t)
             a, b, d, f = splitter[cell, 4], splitter[cell, 5], splitter[cell, 6], splitter[cell, 7]
@@ -168,20 +168,20 @@ def power_stage(fast: Samples, channels: int, n: int, level: float, power: Sampl
             v2, s2 = grid(reach2, share, diode, threshold)
             state[c, P1] += charging * (reach1 - v1)
             state[c, P2] += charging * (reach2 - v2)
-            place = find(v_low, v_cells, v_last, v1 * inverse)
-            cell = np.uintp(np.int64(place))
-            t = place - np.float64(np.int64(place))
+            position = find(v_low, v_cells, v_last, v1 * inverse)
+            cell = np.uintp(np.int64(position))
+            t = position - np.float64(np.int64(position))
             a, b, d, f = valve[cell, 0], valve[cell, 1], valve[cell, 2], valve[cell, 3]
             a1, m1 = cubic(a, b, d, f, t), cubic_slope(b, d, f, t)
-            place = find(v_low, v_cells, v_last, v2 * inverse)
-            cell = np.uintp(np.int64(place))
-            t = place - np.float64(np.int64(place))
+            position = find(v_low, v_cells, v_last, v2 * inverse)
+            cell = np.uintp(np.int64(position))
+            t = position - np.float64(np.int64(position))
             a, b, d, f = valve[cell, 0], valve[cell, 1], valve[cell, 2], valve[cell, 3]
             a2, m2 = cubic(a, b, d, f, t), cubic_slope(b, d, f, t)
             # The swing that their currents make, as far as the plates can go.
-            place = find(p_low, p_cells, p_last, load * weaker * (a1 - a2))
-            cell = np.uintp(np.int64(place))
-            t = place - np.float64(np.int64(place))
+            position = find(p_low, p_cells, p_last, load * weaker * (a1 - a2))
+            cell = np.uintp(np.int64(position))
+            t = position - np.float64(np.int64(position))
             a, b, d, f = plate[cell, 0], plate[cell, 1], plate[cell, 2], plate[cell, 3]
             made = supply * left * cubic(a, b, d, f, t)
             steep = loop * cubic_slope(b, d, f, t) * (m1 * s1 * d1 - m2 * s2 * d2)

@@ -112,6 +112,38 @@ def glide_step(ramp: Samples, frames: int, steps: int) -> float:
 
 
 @kernel
+def take_part(high: Samples, own: Samples, held: Samples, fast: int, section: Samples, section_state: Samples,
+              figures: Samples, squashed: bool, held_state: Samples, ramp: Samples, n: int) -> None:
+    """Part a band from the whole, hold it down, and put it back at the gliding gain `ramp`.
+
+    high : the whole, in place; own : what is heard of the part; held : the part before its gain
+    """
+    for i in range(fast):
+        own[i] = high[i]
+    biquads(own[:fast].reshape(1, fast), section, section_state)
+    for i in range(fast):
+        held[i] = own[i]
+    if squashed:
+        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures, False, held_state)
+    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+    for i in range(fast):
+        made = (weight + step * i) * held[i]
+        high[i] += made - own[i]
+        own[i] = made
+
+
+@kernel
+def add_bent(high: Samples, heard: Samples, bent: Samples, fast: int, solo: bool, ramp: Samples, n: int) -> None:
+    """Add what a band's shape made, at the gliding gain `ramp`, to the whole, and to what is heard alone."""
+    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
+    for i in range(fast):
+        made = (weight + step * i) * bent[i]
+        high[i] += made
+        if solo:
+            heard[i] += made
+
+
+@kernel
 def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solos: Counts, sections: Samples,
                    figures: Samples, squashed: Counts, shapes: Counts, curves: Samples, ramps: Samples,
                    section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
@@ -136,20 +168,8 @@ def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solo
                 heard[i] = 0.0
             for k in range(MOST):
                 if k < bands:
-                    for i in range(fast):
-                        own[i] = high[i]
-                    biquads(own[:fast].reshape(1, fast), sections[k], section_states[k, c:c + 1])
-                    for i in range(fast):
-                        held[i] = own[i]
-                    if squashed[k] == 1:
-                        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures[k], False,
-                                 held_states[k, c:c + 1])
-                    ramp = ramps[CLEAN, k]
-                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
-                    for i in range(fast):
-                        made = (weight + step * i) * held[i]
-                        high[i] += made - own[i]
-                        own[i] = made
+                    take_part(high, own, held, fast, sections[k], section_states[k, c:c + 1], figures[k],
+                              squashed[k] == 1, held_states[k, c:c + 1], ramps[CLEAN, k], n)
                 delay_short(high, fast, waits[k, c], BEND_DELAY, line)
                 if alone:
                     if k < bands and solos[k] == 1:
@@ -163,13 +183,7 @@ def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solo
                         held[i] *= weight + step * i
                     bend(held, fast, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
                          places, values, bent)
-                    ramp = ramps[BENT, k]
-                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
-                    for i in range(fast):
-                        made = (weight + step * i) * held[i]
-                        high[i] += made
-                        if solos[k] == 1:
-                            heard[i] += made
+                    add_bent(high, heard, held, fast, solos[k] == 1, ramps[BENT, k], n)
                 # Shapes without a limit, one after another, would leave all numbers behind.
                 for i in range(fast):
                     high[i] = min(max(high[i], -LOUDEST), LOUDEST)
@@ -189,9 +203,9 @@ FIGURES = 5
 
 
 @kernel
-def feed_back(heard: Samples, figures: Samples, late: int, ring: Samples, place: int, followed: Samples,
+def feed_back(heard: Samples, figures: Samples, delay: int, ring: Samples, index: int, followed: Samples,
               out: Samples) -> None:
-    """What comes round to the input, (channels, frames): the output `late` frames ago, never over one.
+    """What comes round to the input, (channels, frames): the output `delay` frames ago, never over one.
 
     heard : the input, whose level is followed; ring : (channels, length); followed : (channels,)
     With FOLLOW over zero loud notes open the loop, under zero they close it.
@@ -200,7 +214,7 @@ def feed_back(heard: Samples, figures: Samples, late: int, ring: Samples, place:
     share = figures[FOLLOW]
     for c in range(out.shape[0]):
         level = followed[c]
-        at = place - late
+        at = index - delay
         at += length if at < 0 else 0
         for i in range(out.shape[1]):
             x = abs(heard[c, i])
@@ -223,12 +237,12 @@ def hold_within(block: Samples, limit: float) -> None:
 
 
 @kernel
-def keep(block: Samples, ring: Samples, place: int) -> int:
+def keep(block: Samples, ring: Samples, index: int) -> int:
     """Write a block into a ring; returns the new place."""
     length = ring.shape[1]
-    at = place
+    at = index
     for c in range(block.shape[0]):
-        at = place
+        at = index
         for i in range(np.uintp(block.shape[1])):
             ring[c, at] = block[c, i]
             at += 1

@@ -69,8 +69,8 @@ def reduce(block: Samples, figures: Samples, smooth: int, state: Samples) -> Non
             phase += ratio
             y = new if smooth == HOLD else old + (new - old) * min(phase / threshold, 1.0)
             if phase >= threshold:
-                late = min((phase - threshold) / ratio, 1.0)
-                taken = quantised(x - late * (x - before) + shaken, step, mu)
+                delay = min((phase - threshold) / ratio, 1.0)
+                taken = quantised(x - delay * (x - before) + shaken, step, mu)
                 phase -= threshold
                 threshold = 1.0
                 if figures[JITTER] > 0.0:
@@ -78,8 +78,8 @@ def reduce(block: Samples, figures: Samples, smooth: int, state: Samples) -> Non
                     threshold += 0.5 * figures[JITTER] * as_noise(seed) * 0.5773502691896258
                 old, new = new, taken
                 if smooth == HOLD:
-                    waiting += 0.5 * (new - old) * late * late
-                    y = new - 0.5 * (new - old) * (1.0 - late) * (1.0 - late)
+                    waiting += 0.5 * (new - old) * delay * delay
+                    y = new - 0.5 * (new - old) * (1.0 - delay) * (1.0 - delay)
                 else:
                     y = old + (new - old) * min(phase / threshold, 1.0)
             block[c, i], waiting = waiting, y

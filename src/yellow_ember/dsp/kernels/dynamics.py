@@ -76,15 +76,15 @@ def true_peaks(block: Samples, phases: Samples, history: Samples, line: Samples,
             line[i] = history[c, i]
         for i in range(n):
             line[held + i] = block[c, i]
-        found = peaks[c]
+        result = peaks[c]
         for i in range(n):
-            found[i] = abs(line[held // 2 + 1 + i])
+            result[i] = abs(line[held // 2 + 1 + i])
         for p in range(count):
             for i in range(n):
                 total = 0.0
                 for k in range(taps):
                     total += phases[p, k] * line[held + i - k]
-                found[i] = max(found[i], abs(total))
+                result[i] = max(result[i], abs(total))
         for i in range(held):
             history[c, i] = line[n + i]
 
@@ -94,7 +94,7 @@ PLACE, LETTING, SMOOTHED, TURN, RECENT = range(5)
 
 
 @kernel
-def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: bool, ring: Samples, wanted: Samples,
+def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: bool, ring: Samples, requested: Samples,
           state: Samples) -> None:
     """Bring peaks under a ceiling by a gain that is there before them, in place.
 
@@ -108,26 +108,26 @@ def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: b
     groups = 1 if linked else channels
     for c in range(groups):
         own = state[c]
-        place, turn, gain = int(own[PLACE]), int(own[TURN]), own[LETTING]
+        index, turn, gain = int(own[PLACE]), int(own[TURN]), own[LETTING]
         for i in range(block.shape[1]):
             peak = peaks[c, i]
             if linked:
                 for other in range(1, channels):
                     peak = max(peak, peaks[other, i])
-            wanted[c, place] = min(1.0, ceiling / max(peak, 1e-12))
+            requested[c, index] = min(1.0, ceiling / max(peak, 1e-12))
             least = 1.0
             for k in range(np.uintp(length)):
-                least = min(least, wanted[c, k])
+                least = min(least, requested[c, k])
             gain = least if least < gain else gain + fall * (least - gain)
             own[SMOOTHED] += (gain - own[RECENT + turn]) / span
             own[RECENT + turn] = gain
             smooth = min(own[SMOOTHED], 1.0)
             for other in range(channels if linked else 1):
                 row = other if linked else c
-                late = ring[row, place]
-                ring[row, place] = block[row, i]
-                block[row, i] = late * smooth
-            place = place + 1 if place + 1 < length else 0
+                delay = ring[row, index]
+                ring[row, index] = block[row, i]
+                block[row, i] = delay * smooth
+            index = index + 1 if index + 1 < length else 0
             turn += 1
             if turn == span:
                 turn = 0
@@ -136,4 +136,4 @@ def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: b
                 for k in range(span):
                     total += own[RECENT + k]
                 own[SMOOTHED] = total / span
-        own[PLACE], own[TURN], own[LETTING] = place, turn, gain
+        own[PLACE], own[TURN], own[LETTING] = index, turn, gain

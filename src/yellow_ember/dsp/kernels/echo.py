@@ -43,23 +43,78 @@ def recorded(x: float, colour: float) -> float:
 
 
 @kernel
-def from_tape(track: Samples, table: Samples, place: int, late: float, exact: bool) -> float:
-    """The sample that was recorded `late` frames before the ring's `place`."""
+def from_tape(track: Samples, table: Samples, index: int, delay: float, exact: bool) -> float:
+    """The sample that was recorded `delay` frames before the ring's `index`."""
     length = track.size // 2
     if exact:
-        return float(track[(place + length - int(late)) % length])
-    at = place + length - late - (TAPS // 2 - 1)
+        return float(track[(index + length - int(delay)) % length])
+    at = index + length - delay - (TAPS // 2 - 1)
     whole = int(np.floor(at))
     return read_at(track, table, whole % length, at - whole)
 
 
 @kernel
-def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads: Samples, offset: float, fade: float,
-         motion: Samples, pointers: Samples, table: Samples, ring: Samples, place: int, filters: Samples,
-         sent: Samples, returned: Samples, early: int) -> int:
-    """A block with its echoes, in place; returns the ring's new place.
+def glide_figures(figures: Samples, targets: Samples, glide: float) -> bool:
+    """Bring the figures a frame nearer to their targets; False where they are there."""
+    gliding = False
+    for k in range(FIGURES):
+        # Where the tape is moves slowly: a quick change would be heard as pitch.
+        figures[k] += (0.05 * glide if k >= WOW and k <= FLUTTER else glide) * (targets[k] - figures[k])
+        if abs(figures[k] - targets[k]) > _THERE * max(1.0, abs(targets[k])):
+            gliding = True
+        else:
+            figures[k] = targets[k]
+    return gliding
 
-    figures, wanted : (FIGURES,), as they are and where they glide to by the share `glide` a frame
+
+@kernel
+def turn(pointers: Samples, motion: Samples, figures: Samples) -> float:
+    """Turn both pointers by a frame; frames by which the tape's speed moves it."""
+    c, s = pointers[PHASE_C], pointers[PHASE_S]
+    pointers[PHASE_C] = c * motion[WOW_C] - s * motion[WOW_S]
+    pointers[PHASE_S] = s * motion[WOW_C] + c * motion[WOW_S]
+    c, s = pointers[FAST_C], pointers[FAST_S]
+    pointers[FAST_C] = c * motion[FLUTTER_C] - s * motion[FLUTTER_S]
+    pointers[FAST_S] = s * motion[FLUTTER_C] + c * motion[FLUTTER_S]
+    return float(figures[WOW] * pointers[PHASE_S] + figures[FLUTTER] * pointers[FAST_S])
+
+
+@kernel
+def move_head(head: Samples, fade: float) -> None:
+    """Take a head a frame further on its way from one delay to another."""
+    if head[FADE] > 0.0:
+        head[FADE] += fade
+        if head[FADE] >= 1.0:
+            head[NOW], head[FADE] = head[NEXT], 0.0
+    if head[FADE] == 0.0 and head[TARGET] != head[NOW]:
+        head[NEXT], head[FADE] = head[TARGET], fade
+
+
+@kernel
+def faded(heard: float, head: Samples, track: Samples, table: Samples, at: int, moved: float, exact: bool) -> float:
+    """What a head that moves is heard as: what it reads, and more and more of what it will read."""
+    return heard + float(head[FADE]) * (from_tape(track, table, at, head[NEXT] + moved, exact) - heard)
+
+
+@kernel
+def cut(x: float, figures: Samples, state: Samples) -> float:
+    """The cuts of the loop, each twice one pole."""
+    state[0] += figures[HIGH_CUT] * (x - state[0])
+    state[1] += figures[HIGH_CUT] * (state[0] - state[1])
+    x = state[1]
+    state[2] += figures[LOW_CUT] * (x - state[2])
+    x -= state[2]
+    state[3] += figures[LOW_CUT] * (x - state[3])
+    return float(x - state[3])
+
+
+@kernel
+def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads: Samples, offset: float, fade: float,
+         motion: Samples, pointers: Samples, table: Samples, ring: Samples, index: int, filters: Samples,
+         sent: Samples, returned: Samples, early: int) -> int:
+    """A block with its echoes, in place; returns the ring's new index.
+
+    figures, targets : (FIGURES,), as they are and where they glide to by the share `glide` a frame
     heads : (HEADS, 4); offset : frames by which the right track is read later; fade : of a head's move, a frame
     motion, pointers : (4,) each; ring : (channels, 2 length), every sample written twice
     filters : (channels, 4), states of the loop's cuts
@@ -68,55 +123,31 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
     """
     around = sent.shape[1] > 0
     channels, length = block.shape[0], ring.shape[1] // 2
-    still = wanted[WOW] + wanted[FLUTTER] + figures[WOW] + figures[FLUTTER] < 1e-6
+    still = targets[WOW] + targets[FLUTTER] + figures[WOW] + figures[FLUTTER] < 1e-6
     last = channels - 1
-    at = place
-    gliding = False
-    for k in range(FIGURES):
-        gliding = gliding or figures[k] != wanted[k]
+    at = index
+    gliding = True
     for i in range(block.shape[1]):
         if gliding:
-            gliding = False
-            for k in range(FIGURES):
-                # Where the tape is moves slowly: a quick change would be heard as pitch.
-                figures[k] += (0.05 * glide if k >= WOW and k <= FLUTTER else glide) * (wanted[k] - figures[k])
-                if abs(figures[k] - wanted[k]) > _THERE * max(1.0, abs(wanted[k])):
-                    gliding = True
-                else:
-                    figures[k] = wanted[k]
-        moved = 0.0
-        if not still:
-            c, s = pointers[PHASE_C], pointers[PHASE_S]
-            pointers[PHASE_C] = c * motion[WOW_C] - s * motion[WOW_S]
-            pointers[PHASE_S] = s * motion[WOW_C] + c * motion[WOW_S]
-            c, s = pointers[FAST_C], pointers[FAST_S]
-            pointers[FAST_C] = c * motion[FLUTTER_C] - s * motion[FLUTTER_S]
-            pointers[FAST_S] = s * motion[FLUTTER_C] + c * motion[FLUTTER_S]
-            moved = figures[WOW] * pointers[PHASE_S] + figures[FLUTTER] * pointers[FAST_S]
+            gliding = glide_figures(figures, targets, glide)
+        moved = 0.0 if still else turn(pointers, motion, figures)
         left, right, loop_left, loop_right, held_left, held_right = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
         nearest = float(length)
         for k in range(HEADS):
             gain_left, gain_right = figures[HEAD + 3 * k], figures[HEAD + 3 * k + 1]
             back = figures[HEAD + 3 * k + 2]
-            own = heads[k]
-            if own[FADE] > 0.0:
-                own[FADE] += fade
-                if own[FADE] >= 1.0:
-                    own[NOW], own[FADE] = own[NEXT], 0.0
-            if own[FADE] == 0.0 and own[TARGET] != own[NOW]:
-                own[NEXT], own[FADE] = own[TARGET], fade
+            head = heads[k]
+            move_head(head, fade)
             if gain_left + gain_right + back < 1e-7:
                 continue
-            nearest = min(nearest, own[NOW], own[TARGET])
-            late = own[NOW] + moved
-            heard_left = from_tape(ring[0], table, at, late, still)
-            heard_right = from_tape(ring[last], table, at, late + offset, still) if channels == 2 else heard_left
-            if own[FADE] > 0.0:
-                late = own[NEXT] + moved
-                next_left = from_tape(ring[0], table, at, late, still)
-                next_right = from_tape(ring[last], table, at, late + offset, still) if channels == 2 else next_left
-                heard_left += own[FADE] * (next_left - heard_left)
-                heard_right += own[FADE] * (next_right - heard_right)
+            nearest = min(nearest, head[NOW], head[TARGET])
+            heard_left = from_tape(ring[0], table, at, head[NOW] + moved, still)
+            heard_right = heard_left
+            if channels == 2:
+                heard_right = from_tape(ring[last], table, at, head[NOW] + moved + offset, still)
+            if head[FADE] > 0.0:
+                heard_left = faded(heard_left, head, ring[0], table, at, moved, still)
+                heard_right = faded(heard_right, head, ring[last], table, at, moved + offset, still)
             left += gain_left * heard_left
             right += gain_right * heard_right
             loop_left += back * heard_left
@@ -126,24 +157,15 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
         x_left, x_right = block[0, i], block[last, i]
         for c in range(channels):
             own, other = (loop_left, loop_right) if c == 0 else (loop_right, loop_left)
-            back = figures[SAME] * own + figures[CROSSED] * other
-            # Both cuts twice one pole.
-            filters[c, 0] += figures[HIGH_CUT] * (back - filters[c, 0])
-            filters[c, 1] += figures[HIGH_CUT] * (filters[c, 0] - filters[c, 1])
-            back = filters[c, 1]
-            filters[c, 2] += figures[LOW_CUT] * (back - filters[c, 2])
-            back -= filters[c, 2]
-            filters[c, 3] += figures[LOW_CUT] * (back - filters[c, 3])
-            back -= filters[c, 3]
+            back = figures[FEEDBACK] * cut(figures[SAME] * own + figures[CROSSED] * other, figures, filters[c])
             if c == 0:
                 fresh = figures[LEFT_IN] * x_left + figures[LEFT_FROM_RIGHT] * x_right
             else:
                 fresh = figures[RIGHT_IN] * x_right + figures[RIGHT_FROM_LEFT] * x_left
-            turn = figures[FEEDBACK] * back
             if around:
-                sent[c, i] = turn
-                turn = 0.0
-            on_tape = recorded(fresh + turn, figures[COLOUR])
+                sent[c, i] = back
+                back = 0.0
+            on_tape = recorded(fresh + back, figures[COLOUR])
             hold = figures[HOLD]
             on_tape += hold * ((held_left if c == 0 else held_right) - on_tape)
             ring[c, at] = on_tape
@@ -158,9 +180,7 @@ def echo(block: Samples, figures: Samples, wanted: Samples, glide: float, heads:
         block[0, i] = figures[DIRECT] * x_left + figures[LEVEL] * left
         if channels == 2:
             block[1, i] = figures[DIRECT] * x_right + figures[LEVEL] * right
-        at += 1
-        if at == length:
-            at = 0
+        at = at + 1 if at + 1 < length else 0
     for c in range(channels):
         for k in range(4):
             if abs(filters[c, k]) < TINY:

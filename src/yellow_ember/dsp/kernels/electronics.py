@@ -140,9 +140,9 @@ def repeat(block: Samples, wave: Samples, step: float, state: Samples) -> None:
     """Fill every channel with a wave read again and again; state (1,), where in it, 0 to 1."""
     at, size = state[0], wave.size - 1
     for i in range(block.shape[1]):
-        place = at * size
-        low = int(place)
-        block[0, i] = wave[low] + (place - low) * (wave[low + 1] - wave[low])
+        position = at * size
+        low = int(position)
+        block[0, i] = wave[low] + (position - low) * (wave[low + 1] - wave[low])
         at += step
         if at >= 1.0:
             at -= 1.0

@@ -27,13 +27,13 @@ def double_rate(source: Samples, n: int, target: Samples, passes: Passes, histor
     held = 2 * pairs - 1
     for i in range(held):
         line[i] = history[i]
-    now, late = line[held:held + n], line[pairs:pairs + n]
+    now, delay = line[held:held + n], line[pairs:pairs + n]
     for i in range(n):
         now[i] = source[i]
     if len(passes) == 1:
         for i in range(np.uintp(n)):
             target[i + i] = folded(line, i, i + np.uintp(held), passes[0])
-            target[i + i + np.uintp(1)] = late[i]
+            target[i + i + np.uintp(1)] = delay[i]
     else:
         for i in range(n):
             total[i] = 0.0
@@ -41,7 +41,7 @@ def double_rate(source: Samples, n: int, target: Samples, passes: Passes, histor
             add_folded(total, line, k * width, held - k * width, passes[k], n)
         for i in range(np.uintp(n)):
             target[i + i] = total[i]
-            target[i + i + np.uintp(1)] = late[i]
+            target[i + i + np.uintp(1)] = delay[i]
     for i in range(held):
         history[i] = line[n + i]
 

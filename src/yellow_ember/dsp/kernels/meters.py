@@ -46,9 +46,9 @@ def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, 
             for i in range(n):
                 between[i] = 0.0
             for k in range(taps):
-                h, late = phases[p, k], line[held - k:held - k + n]
+                h, delay = phases[p, k], line[held - k:held - k + n]
                 for i in range(n):
-                    between[i] += h * late[i]
+                    between[i] += h * delay[i]
             for i in range(n):
                 most = max(most, abs(between[i]))
         for i in range(held):

@@ -67,17 +67,17 @@ def to_sides(block: Samples, left: Samples, right: Samples, out: Samples) -> Non
 
 
 @kernel
-def print_to_sides(raw: NDArray[np.float32], ring: Samples, place: int, match: Samples, left: Samples,
+def print_to_sides(raw: NDArray[np.float32], ring: Samples, index: int, match: Samples, left: Samples,
                    right: Samples, out: Samples) -> int:
     """A print's frames, late by the ring, at three gliding gains to both sides; returns the ring's new place.
 
     raw : (frames, one or two channels); ring : (channels, frames late); out : (2, frames)
     """
-    last, late, at = raw.shape[1] - 1, ring.shape[1], place
+    last, delay, at = raw.shape[1] - 1, ring.shape[1], index
     for i in range(raw.shape[0]):
         out[0, i] = raw[i, 0]
         out[1, i] = raw[i, last]
-        if late > 0:
+        if delay > 0:
             for c in range(raw.shape[1]):
                 old = ring[c, at]
                 ring[c, at] = out[c, i]
@@ -85,7 +85,7 @@ def print_to_sides(raw: NDArray[np.float32], ring: Samples, place: int, match: S
             if last == 0:
                 out[1, i] = out[0, i]
             at += 1
-            if at == late:
+            if at == delay:
                 at = 0
     glide(out, match)
     glide(out[0:1], left)

@@ -160,9 +160,9 @@ def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak:
                 far = knee + (reach - knee) * over / (1.0 + over)
                 shown = far if ahead > 0.0 else -far
             # The tap before the place read is TAPS / 2 - 1 from the first one in use.
-            place = held + i - centre + shown + aside - (TAPS // 2 - 1)
-            whole = int(place)
-            row[i] = read_at(line, table, whole, place - whole) * (1.0 + level * moves[i])
+            index = held + i - centre + shown + aside - (TAPS // 2 - 1)
+            whole = int(index)
+            row[i] = read_at(line, table, whole, index - whole) * (1.0 + level * moves[i])
         state[c, 0] = ahead if abs(ahead) > TINY else 0.0
         for i in range(held):
             history[c, i] = line[n + i]

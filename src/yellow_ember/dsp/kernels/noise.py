@@ -51,12 +51,12 @@ def white(block: Samples, generator: Samples) -> None:
 
 
 @kernel
-def hashed(seed: float, place: float) -> float:
+def hashed(seed: float, index: float) -> float:
     """A number between 0 and 1 that depends on a seed and a whole number alone.
 
     The mixing steps of SplitMix64 (Steele, Lea and Flood, OOPSLA 2014).
     """
-    x = np.uint64(np.int64(seed)) * MULTIPLIER + np.uint64(np.int64(place)) * np.uint64(0x9E3779B97F4A7C15)
+    x = np.uint64(np.int64(seed)) * MULTIPLIER + np.uint64(np.int64(index)) * np.uint64(0x9E3779B97F4A7C15)
     x = (x ^ (x >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     x = x ^ (x >> np.uint64(31))

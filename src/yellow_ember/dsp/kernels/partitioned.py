@@ -122,10 +122,10 @@ def add_eight(total: Samples, line: Samples, first: int, taps: Taps, n: int) -> 
     """total[i] += sum over k of taps[k] line[i + first + k]."""
     front = np.uintp(first)
     for i in range(np.uintp(n)):
-        found = taps[0] * line[i + front]
+        result = taps[0] * line[i + front]
         for k in range(np.uintp(1), np.uintp(len(taps))):
-            found += taps[k] * line[i + front + k]
-        total[i] += found
+            result += taps[k] * line[i + front + k]
+        total[i] += result
 
 
 @kernel
@@ -138,7 +138,7 @@ def add_direct(total: Samples, line: Samples, taps: Samples, n: int) -> None:
 
 @kernel
 def convolve(block: Samples, head: Samples, re: Samples, im: Samples, used: int, recent: Samples, ring_re: Samples,
-             ring_im: Samples, tail: Samples, place: Samples, turns: Samples, twist: Samples, fine: Samples,
+             ring_im: Samples, tail: Samples, index: Samples, turns: Samples, twist: Samples, fine: Samples,
              scratch: Samples, line: Samples, sums: Samples) -> None:
     """Convolve each channel with a response of its own, in place, whatever the block's length.
 
@@ -149,7 +149,7 @@ def convolve(block: Samples, head: Samples, re: Samples, im: Samples, used: int,
     """
     channels, frames = block.shape
     size, slots = head.shape[1], ring_re.shape[1]
-    filled, turn = int(place[FILLED]), int(place[TURN])
+    filled, turn = int(index[FILLED]), int(index[TURN])
     at = 0
     while at < frames:
         n = min(frames - at, size - filled)
@@ -177,4 +177,4 @@ def convolve(block: Samples, head: Samples, re: Samples, im: Samples, used: int,
                     x = recent[c, size + i]
                     recent[c, i] = x if abs(x) > TINY else 0.0
             turn = turn + 1 if turn + 1 < slots else 0
-    place[FILLED], place[TURN] = filled, turn
+    index[FILLED], index[TURN] = filled, turn

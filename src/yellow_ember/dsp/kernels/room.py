@@ -17,7 +17,7 @@ _SCALE = 0.35355339059327373
 
 
 @kernel
-def reverberate(block: Samples, figures: Samples, wanted: Samples, glide: float, before: int, taps: Counts,
+def reverberate(block: Samples, figures: Samples, requested: Samples, glide: float, before: int, taps: Counts,
                 tap_gains: Samples, spreads: Counts, lines: Counts, gains: Samples, poles: Samples, first: Samples,
                 blurred: Samples, ring: Samples, at: Counts, lows: Samples, mixed: Samples) -> None:
     """What a room makes of a block, in place.  Each channel has a room of its own.
@@ -30,31 +30,31 @@ def reverberate(block: Samples, figures: Samples, wanted: Samples, glide: float,
     """
     for i in range(block.shape[1]):
         for k in range(FIGURES):
-            figures[k] += glide * (wanted[k] - figures[k])
+            figures[k] += glide * (requested[k] - figures[k])
         for c in range(block.shape[0]):
             x = block[c, i]
-            own, place = first[c], at[c, 0]
+            own, index = first[c], at[c, 0]
             length = own.size
-            own[place] = x
+            own[index] = x
             early = 0.0
             for k in range(taps.shape[1]):
-                from_ = place - before - taps[c, k]
+                from_ = index - before - taps[c, k]
                 early += tap_gains[c, k] * own[from_ + length if from_ < 0 else from_]
-            from_ = place - before
+            from_ = index - before
             feed = own[from_ + length if from_ < 0 else from_]
-            at[c, 0] = place + 1 if place + 1 < length else 0
+            at[c, 0] = index + 1 if index + 1 < length else 0
             # All-passes in series blur the input, so that no echoes stand out.
             for k in range(SPREADERS):
-                held, place = blurred[c, k], at[c, 1 + k]
-                late = held[place]
-                out = late - _DIFFUSION * feed
-                held[place] = feed + _DIFFUSION * out
+                held, index = blurred[c, k], at[c, 1 + k]
+                delay = held[index]
+                out = delay - _DIFFUSION * feed
+                held[index] = feed + _DIFFUSION * out
                 feed = out
-                at[c, 1 + k] = place + 1 if place + 1 < spreads[c, k] else 0
+                at[c, 1 + k] = index + 1 if index + 1 < spreads[c, k] else 0
             total = 0.0
             for k in range(LINES):
-                place = at[c, 1 + SPREADERS + k]
-                heard = gains[c, k] * ring[c, k, place]
+                index = at[c, 1 + SPREADERS + k]
+                heard = gains[c, k] * ring[c, k, index]
                 lows[c, k] += (1.0 - poles[c, k]) * (heard - lows[c, k])
                 mixed[k] = lows[c, k]
                 total += mixed[k] if k % 2 == 0 else -mixed[k]
@@ -67,9 +67,9 @@ def reverberate(block: Samples, figures: Samples, wanted: Samples, glide: float,
                         mixed[k], mixed[k + half] = a + b, a - b
                 half //= 2
             for k in range(LINES):
-                place = at[c, 1 + SPREADERS + k]
-                ring[c, k, place] = _SCALE * mixed[k] + (feed if k % 2 == 0 else -feed)
-                at[c, 1 + SPREADERS + k] = place + 1 if place + 1 < lines[c, k] else 0
+                index = at[c, 1 + SPREADERS + k]
+                ring[c, k, index] = _SCALE * mixed[k] + (feed if k % 2 == 0 else -feed)
+                at[c, 1 + SPREADERS + k] = index + 1 if index + 1 < lines[c, k] else 0
             block[c, i] = figures[EARLY] * early + figures[LATE] * total
     for c in range(block.shape[0]):
         for k in range(LINES):

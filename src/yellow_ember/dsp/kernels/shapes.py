@@ -21,7 +21,7 @@ from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, 
 TABLE, HARD, FOLD, WRAP, RECTIFY, RING, MAGNETIC = range(7)
 SMALL_STEP = 1e-5
 BEND_DELAY = 2
-MOST_STEPS = 8
+MAX_STEPS = 8
 CHUNK = 64
 """Base-rate frames worked on at once, so that all sub-steps of them stay in the nearest caches."""
 _TWO_PI, _OVER_TWO_PI = 2.0 * math.pi, 0.5 / math.pi
@@ -99,7 +99,7 @@ def rounded_shape(kind: int, x: float, knee: float) -> float:
 
 
 @kernel
-def read_curve(curve: Samples, places: Samples, count: int, found: Samples) -> None:
+def read_curve(curve: Samples, places: Samples, count: int, result: Samples) -> None:
     """A tabulated shape at every place: (cells, 4) cubic coefficients over u = x / (1 + |x|) from -1 to 1.
 
     `places` is left as the table's; the division vectorises only in a loop of its own.
@@ -114,7 +114,7 @@ def read_curve(curve: Samples, places: Samples, count: int, found: Samples) -> N
         u = places[j]
         whole = int(u)
         cell, t = np.uintp(whole), u - whole
-        found[j] = curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3]))
+        result[j] = curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3]))
 
 
 @kernel

@@ -16,9 +16,9 @@ DEPTH, BLEND, FEEDBACK, CENTRE, APART = range(5)
 """Figures that glide: how far it sways, the share that sways, what goes round again, the phaser's middle as an angle
 a frame, and by how much of a turn the second channel is behind."""
 FIGURES = 5
-MOST_PASSES = 12
-LAST = MOST_PASSES
-STATES = MOST_PASSES + 1
+MAX_PASSES = 12
+LAST = MAX_PASSES
+STATES = MAX_PASSES + 1
 _SWEEP_OCTAVES = 2.0
 _TWO_PI = 2.0 * math.pi
 
@@ -33,8 +33,8 @@ def swing(turn: float, triangle: bool) -> float:
 
 
 @kernel
-def sway(block: Samples, effect: int, figures: Samples, wanted: Samples, glide: float, step: float, triangle: bool,
-         passes: int, base: float, reach: float, table: Samples, ring: Samples, place: int, phase: Samples,
+def sway(block: Samples, effect: int, figures: Samples, requested: Samples, glide: float, step: float, triangle: bool,
+         passes: int, base: float, reach: float, table: Samples, ring: Samples, index: int, phase: Samples,
          states: Samples) -> int:
     """A block that sways, in place; returns the ring's new place.
 
@@ -43,10 +43,10 @@ def sway(block: Samples, effect: int, figures: Samples, wanted: Samples, glide: 
     ring : (channels, 2 length), every sample written twice; phase : (1,), of a turn; states : (channels, STATES)
     """
     channels, length = block.shape[0], ring.shape[1] // 2
-    at, turn = place, phase[0]
+    at, turn = index, phase[0]
     for i in range(block.shape[1]):
         for k in range(FIGURES):
-            figures[k] += glide * (wanted[k] - figures[k])
+            figures[k] += glide * (requested[k] - figures[k])
         turn += step
         turn -= np.floor(turn)
         for c in range(channels):
@@ -58,8 +58,8 @@ def sway(block: Samples, effect: int, figures: Samples, wanted: Samples, glide: 
             if effect == CHORUS:
                 made = 0.0
                 for voice in range(2):
-                    late = base * (1.0 + 0.35 * voice) + reach * figures[DEPTH] * swing(here + voice / 3.0, triangle)
-                    first = at + length - late - (TAPS // 2 - 1)
+                    delay = base * (1.0 + 0.35 * voice) + reach * figures[DEPTH] * swing(here + voice / 3.0, triangle)
+                    first = at + length - delay - (TAPS // 2 - 1)
                     whole = int(np.floor(first))
                     made += 0.5 * read_at(ring[c], table, whole % length, first - whole)
                 recorded = x + figures[FEEDBACK] * made

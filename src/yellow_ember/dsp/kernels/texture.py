@@ -60,16 +60,16 @@ def lay(envelope: Samples, texture: Samples, step: float, places: Samples, out: 
     """The texture under the envelope into `out`; step : samples of it a frame; places : (channels,)."""
     length = texture.size
     for c in range(out.shape[0]):
-        place = places[c]
+        index = places[c]
         for i in range(out.shape[1]):
-            whole = int(place)
-            t = place - whole
+            whole = int(index)
+            t = index - whole
             following = whole + 1 if whole + 1 < length else 0
             out[c, i] = envelope[c, i] * (texture[whole] + t * (texture[following] - texture[whole]))
-            place += step
-            if place >= length:
-                place -= length
-        places[c] = place
+            index += step
+            if index >= length:
+                index -= length
+        places[c] = index
 
 
 SINE, TRIANGLE, SAW = range(3)
@@ -115,7 +115,7 @@ def track(block: Samples, every: int, keep: float, rate: float, start: float, li
     """The pitch of each channel, over the rate, (channels, frames); by YIN (de Cheveigne and Kawahara, JASA 111, 2002).
 
     every : frames for one sample of the tracker; keep : one-pole coefficient of the low-pass before
-    start : pitch in Hz before any is found
+    start : pitch in Hz before any is heard
     lines : (channels, LINE), the last samples; differences : scratch of LONGEST + 1; states : (channels, TRACKED)
     """
     for c in range(block.shape[0]):
@@ -136,10 +136,10 @@ def track(block: Samples, every: int, keep: float, rate: float, start: float, li
                     own[TURN] = 0.0
                     period = yin(line, differences)
                     if period > 0.0:
-                        found = 1.0 / (period * every)
+                        result = 1.0 / (period * every)
                         # An octave's leap is taken at once, all else glides.
-                        near = abs(math.log(found / own[HEARD])) < 0.35
-                        own[HEARD] += (0.5 if near else 1.0) * (found - own[HEARD])
+                        near = abs(math.log(result / own[HEARD])) < 0.35
+                        own[HEARD] += (0.5 if near else 1.0) * (result - own[HEARD])
             hz[c, i] = own[HEARD]
 
 

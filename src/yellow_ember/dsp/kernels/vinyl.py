@@ -39,16 +39,16 @@ def touch(high: Samples, n: int, centre: int, far: float, steep: float, held: Sa
         # there is no single answer, and the step stays short.
         at = first + np.float64(i) + shifts[first + i]
         whole = np.int32(at)
-        place = np.uintp(whole)
-        before, rise = shifts[place], shifts[place + np.uintp(1)] - shifts[place]
+        index = np.uintp(whole)
+        before, rise = shifts[index], shifts[index + np.uintp(1)] - shifts[index]
         missed = before + (at - whole) * rise - shifts[first + i]
         at += missed / max(1.0 - rise, 0.4)
         at = min(max(at, 1.0), kept + n - 3.0)
         whole = np.int32(at)
         t = at - whole
-        place = np.uintp(whole)
-        a, b = groove[place - np.uintp(1)], groove[place]
-        d, e = groove[place + np.uintp(1)], groove[place + np.uintp(2)]
+        index = np.uintp(whole)
+        a, b = groove[index - np.uintp(1)], groove[index]
+        d, e = groove[index + np.uintp(1)], groove[index + np.uintp(2)]
         high[i] = b + 0.5 * t * (d - a + t * (2.0 * a - 5.0 * b + 4.0 * d - e + t * (3.0 * (b - d) + e - a)))
     for i in range(kept):
         held[i] = groove[n + i]
@@ -118,7 +118,7 @@ def gesture(seconds: float, figures: Samples) -> tuple[float, float]:
 
 @kernel
 def turn(block: Samples, here: int, turned: int, rate: float, centre: int, figures: Samples, table: Samples,
-         ring: Samples, place: int, speeds: Samples) -> int:
+         ring: Samples, index: int, speeds: Samples) -> int:
     """Play a block from a platter, in place; returns the ring's new place.
 
     here : session frame of the first value, for the gesture; turned : frames that the platter has run by then
@@ -129,20 +129,20 @@ def turn(block: Samples, here: int, turned: int, rate: float, centre: int, figur
     round_ = 2.0 * math.pi * figures[TURNS]
     for i in range(block.shape[1]):
         angle = round_ * (turned + i) / rate
-        late, speed = gesture((here + i) / rate, figures)
+        delay, speed = gesture((here + i) / rate, figures)
         ahead = (figures[OFF_CENTRE] * math.sin(angle) + 0.5 * figures[WARP] * math.sin(2.0 * angle + 1.0)) / round_
         speeds[i] = speed
         # The tap before the place read is TAPS / 2 - 1 from the first one in use.
-        at = place + i + length - centre - (late - ahead) * rate - (TAPS // 2 - 1)
+        at = index + i + length - centre - (delay - ahead) * rate - (TAPS // 2 - 1)
         whole = int(np.floor(at))
         part = at - whole
         first = whole % length
         for c in range(block.shape[0]):
-            now = (place + i) % length
+            now = (index + i) % length
             ring[c, now] = block[c, i]
             ring[c, now + length] = block[c, i]
             block[c, i] = speed * read_at(ring[c], table, first, part) if speed > 0.0 else 0.0
-    return int((place + block.shape[1]) % length)
+    return int((index + block.shape[1]) % length)
 
 
 CELLS, DUST, POPS, DUST_LEVEL, POP_LEVEL, SEED = range(6)

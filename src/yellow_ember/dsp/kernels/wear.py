@@ -30,9 +30,9 @@ FASTEST = 0.1
 @kernel
 def wandering(seed: float, t: float, hz: float) -> float:
     """A smooth random value between 0 and 1 at a place in time."""
-    place = t * hz
-    cell = np.floor(place)
-    u = place - cell
+    position = t * hz
+    cell = np.floor(position)
+    u = position - cell
     u = u * u * (3.0 - 2.0 * u)
     a = hashed(seed, cell)
     return float(a + u * (hashed(seed, cell + 1.0) - a))
@@ -57,8 +57,8 @@ def crumpled(seed: float, t: float, hz: float, share: float) -> float:
 
 
 @kernel
-def damage(t: float, channel: int, figures: Samples, steps: Samples, found: Samples) -> None:
-    """What is wrong at session second `t`; found (4,).
+def damage(t: float, channel: int, figures: Samples, steps: Samples, result: Samples) -> None:
+    """What is wrong at session second `t`; result : (4,)
 
     steps : depth of each dropout step, 0 to 1
     """
@@ -73,13 +73,13 @@ def damage(t: float, channel: int, figures: Samples, steps: Samples, found: Samp
         own = figures[CREASE_SPREAD] if channel == 1 else 0.0
         crease = crumpled(seed, t, figures[CREASE_HZ], figures[CREASE])
         crease += own * (crumpled(seed + 201.0, t, figures[CREASE_HZ], figures[CREASE]) - crease)
-    found[LOSS_DB] = figures[AGEING] * 7.0 * age * age + figures[CREASE] * 26.0 * crease
-    found[OCTAVES] = figures[AGEING] * (1.2 + 2.8 * age) + figures[CREASE] * 5.0 * crease
-    found[STUMBLE] = 0.0025 * figures[CREASE] * crease
-    found[DROP_DB] = 0.0
+    result[LOSS_DB] = figures[AGEING] * 7.0 * age * age + figures[CREASE] * 26.0 * crease
+    result[OCTAVES] = figures[AGEING] * (1.2 + 2.8 * age) + figures[CREASE] * 5.0 * crease
+    result[STUMBLE] = 0.0025 * figures[CREASE] * crease
+    result[DROP_DB] = 0.0
     if figures[DEPTH_DB] > 0.0:
         step = np.floor(t / figures[STEP_SECONDS])
-        found[DROP_DB] = figures[DEPTH_DB] * steps[int(step - steps.size * np.floor(step / steps.size))]
+        result[DROP_DB] = figures[DEPTH_DB] * steps[int(step - steps.size * np.floor(step / steps.size))]
 
 
 @kernel
@@ -95,13 +95,13 @@ def lets_through(octaves: float, rate: float) -> float:
 
 @kernel
 def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samples, steps: Samples, attack: float,
-              release: float, table: Samples, history: Samples, line: Samples, found: Samples,
+              release: float, table: Samples, history: Samples, line: Samples, result: Samples,
               state: Samples) -> None:
     """A block from a worn tape, in place.
 
     here : session frame of the first value; centre : frames of delay where the tape lies flat
     attack, release : one-pole coefficients, a tick, of the edges of dropouts
-    history : (channels, 2 centre + TAPS); found : (4,), scratch; state : (channels, STATES)
+    history : (channels, 2 centre + TAPS); result : (4,), scratch; state : (channels, STATES)
     """
     held, n = history.shape[1], block.shape[1]
     stumbles = figures[CREASE] > 0.0
@@ -116,16 +116,16 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
             if own[LEFT] == 0.0:
                 frame = here + at
                 left = TICK - frame % TICK
-                damage((frame + left) / rate, c, figures, steps, found)
-                to = found[DROP_DB]
+                damage((frame + left) / rate, c, figures, steps, result)
+                to = result[DROP_DB]
                 own[DROP] += (attack if to > own[DROP] else release) * (to - own[DROP])
-                own[LOSS] += CLING * (found[LOSS_DB] - own[LOSS])
-                own[LOST] += CLING * (found[OCTAVES] - own[LOST])
+                own[LOSS] += CLING * (result[LOSS_DB] - own[LOSS])
+                own[LOST] += CLING * (result[OCTAVES] - own[LOST])
                 lost = own[LOSS] + own[DROP]
                 own[GAIN_SLOPE] = (10.0 ** (-lost / 20.0) - own[GAIN]) / left
                 lets = lets_through(own[LOST] + 0.08 * own[DROP], rate)
                 own[LETS_SLOPE] = (lets - own[LETS]) / left
-                own[AHEAD_SLOPE] = min(max((found[STUMBLE] * rate - own[AHEAD]) / left, -FASTEST), FASTEST)
+                own[AHEAD_SLOPE] = min(max((result[STUMBLE] * rate - own[AHEAD]) / left, -FASTEST), FASTEST)
                 own[LEFT] = left
             run = min(int(own[LEFT]), n - at)
             gain, lets, ahead = own[GAIN], own[LETS], own[AHEAD]
@@ -135,9 +135,9 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
                 lets += own[LETS_SLOPE]
                 ahead += own[AHEAD_SLOPE]
                 if stumbles:
-                    place = held + i - centre - ahead - (TAPS // 2 - 1)
-                    whole = int(place)
-                    x = read_at(line, table, whole, place - whole)
+                    index = held + i - centre - ahead - (TAPS // 2 - 1)
+                    whole = int(index)
+                    x = read_at(line, table, whole, index - whole)
                 else:
                     x = line[held + i - centre]
                 first += lets * (x - first)
@@ -155,8 +155,8 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
 @kernel
 def along(seconds: Samples, figures: Samples, steps: Samples, loss_db: Samples, octaves: Samples) -> None:
     """`damage` of the first channel at many places, all (points,)."""
-    found = np.zeros(4)
+    result = np.zeros(4)
     for i in range(seconds.size):
-        damage(seconds[i], 0, figures, steps, found)
-        loss_db[i] = found[LOSS_DB] + found[DROP_DB]
-        octaves[i] = found[OCTAVES] + 0.08 * found[DROP_DB]
+        damage(seconds[i], 0, figures, steps, result)
+        loss_db[i] = result[LOSS_DB] + result[DROP_DB]
+        octaves[i] = result[OCTAVES] + 0.08 * result[DROP_DB]

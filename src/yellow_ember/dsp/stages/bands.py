@@ -30,7 +30,7 @@ from yellow_ember.dsp.kernels import dynamics
 from yellow_ember.dsp.kernels.bands import BENT, CLEAN, DRIVE, MOST
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import LOUDEST, add, glide
-from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MOST_STEPS
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS
 from yellow_ember.dsp.oversampling import Oversampling
 from yellow_ember.dsp.parameters import (
     Automation,
@@ -142,7 +142,7 @@ class BandsProcessor(Processor):
         self._bend_states: Samples = np.zeros((MOST, channels, 8))
         self._active: Counts = np.zeros(MOST, dtype=np.int64)
         self._wait: Samples = np.zeros((channels, _INNER_DELAY - BEND_DELAY))
-        most = CHUNK * factor * MOST_STEPS
+        most = CHUNK * factor * MAX_STEPS
         self._places, self._values, self._bent = np.zeros(most), np.zeros(most), np.zeros(most)
         self._high, self._own, self._held = (np.zeros(CHUNK * factor) for _ in range(3))
         self._waits: Samples = np.zeros((2, MOST, channels, BEND_DELAY))
@@ -234,18 +234,18 @@ class BandsProcessor(Processor):
         self._loops = amount > 0.0
         self._loop_figures[kernels.AMOUNT] = amount
         self._loop_figures[kernels.FOLLOW] = as_number(values["follow_pct"]) / 100.0
-        for place, name in ((kernels.RISE, "follow_attack_ms"), (kernels.FALL, "follow_release_ms")):
-            self._loop_figures[place] = one_pole(as_number(values[name]) / 1000.0, rate)
+        for index, name in ((kernels.RISE, "follow_attack_ms"), (kernels.FALL, "follow_release_ms")):
+            self._loop_figures[index] = one_pole(as_number(values[name]) / 1000.0, rate)
         self._loop_figures[kernels.FULL] = gain(reference + 6.0)
-        self._late = self._loop_delay(as_number(values["feedback_hz"]))
+        self._delay = self._loop_delay(as_number(values["feedback_hz"]))
         self._glue = _glue(values, rate, reference)
         self._glued = as_number(values["glue_ratio"]) > 1.0
 
         self._guard.set(values)
-        for place, band in enumerate(bands):
+        for index, band in enumerate(bands):
             hears = band.heard or self._series
             for row, value in ((DRIVE, band.drive), (CLEAN, band.clean * hears), (BENT, band.bent * hears)):
-                self._moving[row][place].go(value, at_once=at_once)
+                self._moving[row][index].go(value, at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def _loop_delay(self, pitch: float) -> int:
@@ -256,10 +256,10 @@ class BandsProcessor(Processor):
             turning.append(self._filter[0])
         turn = float(np.angle(transfer(np.array(turning), np.array([pitch]), rate)[0])) if turning else 0.0
         period = rate / pitch
-        wanted = period * (1.0 + turn / (2.0 * math.pi)) - self._inner
-        while wanted < _LOOP_FRAMES:
-            wanted += period
-        return int(min(round(wanted), self._loop.shape[1] - _LOOP_FRAMES))
+        requested = period * (1.0 + turn / (2.0 * math.pi)) - self._inner
+        while requested < _LOOP_FRAMES:
+            requested += period
+        return int(min(round(requested), self._loop.shape[1] - _LOOP_FRAMES))
 
     def process(self, block: Samples) -> None:
         self._guard.before(block)
@@ -283,10 +283,10 @@ class BandsProcessor(Processor):
     def _once_round(self, piece: Samples) -> None:
         """A piece no longer than the loop, with what comes back to it."""
         coming = block_view(self._coming, *piece.shape)
-        place = int(self._at[3])
-        kernels.feed_back(piece, self._loop_figures, self._late, self._loop, place, self._followed, coming)
+        index = int(self._at[3])
+        kernels.feed_back(piece, self._loop_figures, self._delay, self._loop, index, self._followed, coming)
         self._run(piece, coming)
-        self._at[3] = kernels.keep(piece, self._loop, place)
+        self._at[3] = kernels.keep(piece, self._loop, index)
 
     def _run(self, block: Samples, coming: Samples | None) -> None:
         """Bands and filter, in place; `coming` is added to what goes in."""
@@ -368,7 +368,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
             magnitude, rest = rest * response(low, hz, rate), rest * response(high, hz, rate)
         level = (band.clean + band.bent * band.drive) if band.heard else 0.0
         curves.append(Curve(f"{k + 1}", hz, np.maximum(db(magnitude * level), _HELD_DB)))
-    handles = tuple(Handle(f"{edge:.0f} Hz", edge, 0.0, "edges_hz", place=place) for place, edge in enumerate(edges))
+    handles = tuple(Handle(f"{edge:.0f} Hz", edge, 0.0, "edges_hz", place=index) for index, edge in enumerate(edges))
     x = np.linspace(-1.0, 1.0, 401)
     shapes = tuple(Curve(f"{k + 1}", x, band.clean * x + band.bent * band.shape.function(x * band.drive))
                    for k, band in enumerate(bands))
@@ -380,16 +380,16 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 def _idle(values: Values) -> frozenset[str]:
     """Bands beyond the last edge, and what belongs to things that are off."""
     count = len(as_edges(values["edges_hz"])) + 1
-    found = {p.id for number in _NUMBERS[count:] for p in _band(number)}
+    result = {p.id for number in _NUMBERS[count:] for p in _band(number)}
     if values["filter"] == "off":
-        found |= {"filter_hz", "filter_q"}
+        result |= {"filter_hz", "filter_q"}
     if values["feedback_pct"] == 0.0:
-        found |= {"feedback_hz", "follow_pct", "follow_attack_ms", "follow_release_ms"}
+        result |= {"feedback_hz", "follow_pct", "follow_attack_ms", "follow_release_ms"}
     if values["order"] == "series":
-        found.add("split")
+        result.add("split")
     if values["glue_ratio"] == 1.0:
-        found |= {"glue_threshold_db", "glue_attack_ms", "glue_release_ms"}
-    return frozenset(found)
+        result |= {"glue_threshold_db", "glue_attack_ms", "glue_release_ms"}
+    return frozenset(result)
 
 
 def _band(number: int) -> tuple[Parameter, ...]:

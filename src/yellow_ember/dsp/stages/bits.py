@@ -26,16 +26,16 @@ _BUTTERWORTH = tuple(0.5 / math.cos(math.pi * (2 * k + 1) / 16.0) for k in range
 
 def _figures(values: Values, rate: float) -> Samples:
     """What `kernels.reduce` takes."""
-    found = np.zeros(kernels.FIGURES)
+    result = np.zeros(kernels.FIGURES)
     low, bits = as_number(values["rate_hz"]), as_number(values["bits"])
-    found[kernels.RATIO] = 1.0 if low >= _OPEN_HZ else low / rate
-    found[kernels.STEP] = 0.0 if bits >= _ALL_BITS else 2.0 ** (1.0 - bits)
-    found[kernels.MU] = _MU if values["law"] == "companded" else 0.0
-    found[kernels.JITTER] = as_number(values["jitter_pct"]) / 100.0
+    result[kernels.RATIO] = 1.0 if low >= _OPEN_HZ else low / rate
+    result[kernels.STEP] = 0.0 if bits >= _ALL_BITS else 2.0 ** (1.0 - bits)
+    result[kernels.MU] = _MU if values["law"] == "companded" else 0.0
+    result[kernels.JITTER] = as_number(values["jitter_pct"]) / 100.0
     noise = as_number(values["noise_db"])
-    found[kernels.NOISE] = gain(noise) if noise > _NO_NOISE else 0.0
-    found[kernels.DITHER] = 1.0 if values["dither"] and bits < _ALL_BITS else 0.0
-    return found
+    result[kernels.NOISE] = gain(noise) if noise > _NO_NOISE else 0.0
+    result[kernels.DITHER] = 1.0 if values["dither"] and bits < _ALL_BITS else 0.0
+    return result
 
 
 class BitsProcessor(Processor):

@@ -24,7 +24,7 @@ from yellow_ember.dsp.parameters import (
 from yellow_ember.dsp.speakers import MICROPHONES, SECONDS, SPEAKER_BY_ID, SPEAKERS, levelled, response
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
-_MOST_TRAVEL = 18.0
+_MAX_TRAVEL = 18.0
 """Travel at a break-up of 100 % that a unit of signal makes; 0 VU lies at an eighth of a unit."""
 
 
@@ -36,16 +36,16 @@ def _microphone(values: Values, which: str, rate: float) -> Samples:
 def _balance(values: Values, which: str, channel: int) -> float:
     """A microphone's share of one channel: by near and far, by its place from left to right."""
     at = as_number(values["near_far"]) / 100.0 * math.pi / 2.0
-    place = as_number(values[f"{which}_pan"]) / 100.0
-    side = min(1.0, 1.0 - place) if channel == 0 else min(1.0, 1.0 + place)
+    position = as_number(values[f"{which}_pan"]) / 100.0
+    side = min(1.0, 1.0 - position) if channel == 0 else min(1.0, 1.0 + position)
     return side * (math.cos(at) if which == "near" else math.sin(at))
 
 
 def impulse_of(values: Values, rate: float, channels: int, own: Samples | None) -> Samples:
     """The response of every channel, (channels, taps); `own` is the user's, where there is one."""
     if own is not None:
-        found = levelled(own, rate)
-        return found if found.shape[0] == channels else np.repeat(found.mean(axis=0)[None, :], channels, axis=0)
+        result = levelled(own, rate)
+        return result if result.shape[0] == channels else np.repeat(result.mean(axis=0)[None, :], channels, axis=0)
     near, far = (_microphone(values, which, rate) for which in ("near", "far"))
     if channels == 1:
         # One channel has no left and right.
@@ -71,7 +71,7 @@ class CabinetProcessor(Processor):
         self._convolution.set(impulse_of(values, rate, self._setup.channels, self._setup.impulse))
         speaker = SPEAKER_BY_ID[str(values["speaker"])]
         turn = min(2.0 * math.pi * speaker.resonance / rate, 0.5)
-        self._cone = (_MOST_TRAVEL * as_number(values["breakup_pct"]) / 100.0, turn * turn, turn / speaker.q)
+        self._cone = (_MAX_TRAVEL * as_number(values["breakup_pct"]) / 100.0, turn * turn, turn / speaker.q)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:

@@ -56,8 +56,8 @@ class CompProcessor(Processor):
         self._hears_less = cut > _NO_CUT
         self._cut[0] = high_pass(cut, BUTTERWORTH_Q, rate)
         low, high = as_number(values["low_edge_hz"]), as_number(values["high_edge_hz"])
-        for place, hz in enumerate((low, max(high, 1.5 * low))):
-            self._splits[place, 0], self._splits[place, 1] = split(hz, rate)
+        for index, hz in enumerate((low, max(high, 1.5 * low))):
+            self._splits[index, 0], self._splits[index, 1] = split(hz, rate)
         self._out.go(gain(as_number(values["makeup_db"])), at_once=at_once)
 
     def process(self, block: Samples) -> None:

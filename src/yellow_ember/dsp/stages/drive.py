@@ -26,7 +26,7 @@ from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
 _DC_HZ = 5.0
 
 _WIDEST_KNEE, _FARTHEST = 0.9, 0.8
-_SAG_RISE, _SAG_FALL, _MOST_SAG = 0.008, 0.12, 1.2
+_SAG_RISE, _SAG_FALL, _MAX_SAG = 0.008, 0.12, 1.2
 
 
 def _settings(values: Values) -> tuple[Shape, float, float]:
@@ -81,7 +81,7 @@ class DriveProcessor(Processor):
         shape, knee, offset = _settings(values)
         self._shaper.set(shape, knee, offset)
         self._has_dc = shape.lopsided or offset != 0.0
-        self._sag = _MOST_SAG * as_number(values["sag_pct"]) / 100.0
+        self._sag = _MAX_SAG * as_number(values["sag_pct"]) / 100.0
         bright = as_number(values["bright_db"])
         self._brightened = bright != 0.0
         if self._brightened:

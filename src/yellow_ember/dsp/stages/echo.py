@@ -57,8 +57,8 @@ def _gains(values: Values, number: int, channels: int) -> tuple[float, float, fl
     if not values[f"tap{number}_on"]:
         return 0.0, 0.0, 0.0
     level = _level(as_number(values[f"tap{number}_level_db"]))
-    place = as_number(values[f"tap{number}_pan"]) / 100.0 if channels == 2 else 0.0
-    return level * min(1.0, 1.0 - place), level * min(1.0, 1.0 + place), level
+    position = as_number(values[f"tap{number}_pan"]) / 100.0 if channels == 2 else 0.0
+    return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position), level
 
 
 class EchoProcessor(Processor):
@@ -70,7 +70,7 @@ class EchoProcessor(Processor):
         length = round((_LONGEST_SECONDS + 0.1) * rate) + 2 * TAPS
         self._ring: Samples = np.zeros((channels, 2 * length))
         self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._wanted: Samples = np.zeros(kernels.FIGURES)
+        self._targets: Samples = np.zeros(kernels.FIGURES)
         self._heads: Samples = np.zeros((HEADS, 4))
         self._motion: Samples = np.zeros(4)
         self._pointers: Samples = np.zeros(4)
@@ -81,7 +81,7 @@ class EchoProcessor(Processor):
         self._fade = 1.0 / (_FADE_SECONDS * rate)
         self._tempo = setup.clock.tempo
         port = setup.loop
-        self._late = 0 if port is None else port.late
+        self._delay = 0 if port is None else port.delay
         nothing: Samples = np.zeros((channels, 0))
         self._sent, self._returned = (nothing, nothing) if port is None else (port.sent, port.returned)
         self.carry(self._ring, self._filters, self._at)
@@ -90,7 +90,7 @@ class EchoProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         self._pointers[:] = (1.0, 0.0, 1.0, 0.0)
-        self._figures[:] = self._wanted
+        self._figures[:] = self._targets
         for head in self._heads:
             head[:] = (head[kernels.TARGET], head[kernels.TARGET], 0.0, head[kernels.TARGET])
 
@@ -102,36 +102,36 @@ class EchoProcessor(Processor):
     def set(self, values: Values, *, at_once: bool = False) -> None:
         rate, channels = self._setup.rate, self._setup.channels
         self._values = values
-        wanted, style = self._wanted, str(values["style"])
+        targets, style = self._targets, str(values["style"])
         across = style == "ping-pong" and channels == 2
         held = bool(values["freeze"])
-        wanted[kernels.DIRECT] = 1.0 if values["direct"] else 0.0
-        wanted[kernels.LEVEL] = _level(as_number(values["level_db"]))
-        wanted[kernels.LEFT_IN], wanted[kernels.LEFT_FROM_RIGHT] = (0.5, 0.5) if across else (1.0, 0.0)
-        wanted[kernels.RIGHT_IN], wanted[kernels.RIGHT_FROM_LEFT] = (0.0, 0.0) if across else (1.0, 0.0)
-        wanted[kernels.SAME], wanted[kernels.CROSSED] = (0.0, 1.0) if across else (1.0, 0.0)
-        wanted[kernels.COLOUR] = 3.0 * (as_number(values["colour_pct"]) / 100.0) ** 2
+        targets[kernels.DIRECT] = 1.0 if values["direct"] else 0.0
+        targets[kernels.LEVEL] = _level(as_number(values["level_db"]))
+        targets[kernels.LEFT_IN], targets[kernels.LEFT_FROM_RIGHT] = (0.5, 0.5) if across else (1.0, 0.0)
+        targets[kernels.RIGHT_IN], targets[kernels.RIGHT_FROM_LEFT] = (0.0, 0.0) if across else (1.0, 0.0)
+        targets[kernels.SAME], targets[kernels.CROSSED] = (0.0, 1.0) if across else (1.0, 0.0)
+        targets[kernels.COLOUR] = 3.0 * (as_number(values["colour_pct"]) / 100.0) ** 2
         low, high = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
-        wanted[kernels.LOW_CUT] = 0.0 if low <= _NO_CUT_HZ else 1.0 - math.exp(-2.0 * math.pi * low / rate)
-        wanted[kernels.HIGH_CUT] = 1.0 if high >= _OPEN_HZ else 1.0 - math.exp(
+        targets[kernels.LOW_CUT] = 0.0 if low <= _NO_CUT_HZ else 1.0 - math.exp(-2.0 * math.pi * low / rate)
+        targets[kernels.HIGH_CUT] = 1.0 if high >= _OPEN_HZ else 1.0 - math.exp(
             -2.0 * math.pi * min(high, 0.45 * rate) / rate)
-        wanted[kernels.HOLD] = 1.0 if held else 0.0
+        targets[kernels.HOLD] = 1.0 if held else 0.0
         shares = [_gains(values, number, channels) for number in _NUMBERS]
-        for place, share in enumerate(shares):
-            wanted[kernels.HEAD + 3 * place:kernels.HEAD + 3 * place + 3] = share
+        for index, share in enumerate(shares):
+            targets[kernels.HEAD + 3 * index:kernels.HEAD + 3 * index + 3] = share
         # All heads together feed back as much as one would.
         total = sum(share[2] for share in shares)
-        wanted[kernels.FEEDBACK] = 0.0 if style == "slap" or total == 0.0 else (
+        targets[kernels.FEEDBACK] = 0.0 if style == "slap" or total == 0.0 else (
             as_number(values["feedback_pct"]) / 100.0 / total)
         self._offset = round(as_number(values["offset_ms"]) / 1000.0 * rate)
-        for place, figure, name, hz in ((0, kernels.WOW, "wow_pct", _WOW_HZ),
+        for index, figure, name, hz in ((0, kernels.WOW, "wow_pct", _WOW_HZ),
                                         (2, kernels.FLUTTER, "flutter_pct", _FLUTTER_HZ)):
             turn = 2.0 * math.pi * hz / rate
-            wanted[figure] = as_number(values[name]) / 100.0 / turn
-            self._motion[place:place + 2] = math.cos(turn), math.sin(turn)
+            targets[figure] = as_number(values[name]) / 100.0 / turn
+            self._motion[index:index + 2] = math.cos(turn), math.sin(turn)
         self._follow_tempo(at_once=at_once)
         if at_once:
-            self._figures[:] = wanted
+            self._figures[:] = targets
 
     def _follow_tempo(self, *, at_once: bool = False) -> None:
         """Say where the heads are to be; one that is on its way arrives before it moves on."""
@@ -148,9 +148,9 @@ class EchoProcessor(Processor):
     def process(self, block: Samples) -> None:
         if self._setup.clock.tempo != self._tempo:
             self._follow_tempo()
-        self._at[0] = kernels.echo(block, self._figures, self._wanted, self._glide, self._heads, float(self._offset),
+        self._at[0] = kernels.echo(block, self._figures, self._targets, self._glide, self._heads, float(self._offset),
                                    self._fade, self._motion, self._pointers, self._table, self._ring,
-                                   int(self._at[0]), self._filters, self._sent, self._returned, self._late)
+                                   int(self._at[0]), self._filters, self._sent, self._returned, self._delay)
 
 
 _SHOWN_REPEATS = 12
@@ -186,17 +186,17 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
 
 def _idle(values: Values) -> frozenset[str]:
-    found: set[str] = set()
+    result: set[str] = set()
     for number in _NUMBERS:
         if values["from_speed"]:
-            found |= {f"tap{number}_time_ms", f"tap{number}_note"}
+            result |= {f"tap{number}_time_ms", f"tap{number}_note"}
         elif values[f"tap{number}_note"] != "free":
-            found.add(f"tap{number}_time_ms")
+            result.add(f"tap{number}_time_ms")
     if not values["from_speed"]:
-        found |= {"speed_ips", "head_mm"}
+        result |= {"speed_ips", "head_mm"}
     if values["style"] == "slap":
-        found |= {"feedback_pct", "loop"}
-    return frozenset(found)
+        result |= {"feedback_pct", "loop"}
+    return frozenset(result)
 
 
 def _head(number: int) -> tuple[Parameter, ...]:

@@ -31,22 +31,22 @@ _SECTIONS = len(_BANDS) + 3
 
 def _sections(values: Values, rate: float) -> Samples:
     """All sections in series, those that do nothing as a plain wire."""
-    found: list[Section] = []
+    result: list[Section] = []
     for number in range(1, len(_BANDS) + 1):
         hz, by = as_number(values[f"band{number}_hz"]), as_number(values[f"band{number}_db"])
         if by == 0.0:
-            found.append(THROUGH)
+            result.append(THROUGH)
         elif number == 1:
-            found.append(low_shelf(hz, by, rate))
+            result.append(low_shelf(hz, by, rate))
         elif number == len(_BANDS):
-            found.append(high_shelf(hz, by, rate))
+            result.append(high_shelf(hz, by, rate))
         else:
-            found.append(peak(hz, by, as_number(values[f"band{number}_q"]), rate))
+            result.append(peak(hz, by, as_number(values[f"band{number}_q"]), rate))
     low, high, tip = (as_number(values[name]) for name in ("low_cut_hz", "high_cut_hz", "tilt_db"))
-    found.append(high_pass(low, BUTTERWORTH_Q, rate) if low > _NO_LOW_CUT else THROUGH)
-    found.append(low_pass(high, BUTTERWORTH_Q, rate) if high < _NO_HIGH_CUT else THROUGH)
-    found.append(tilt(700.0, tip, rate) if tip != 0.0 else THROUGH)
-    return np.array(found)
+    result.append(high_pass(low, BUTTERWORTH_Q, rate) if low > _NO_LOW_CUT else THROUGH)
+    result.append(low_pass(high, BUTTERWORTH_Q, rate) if high < _NO_HIGH_CUT else THROUGH)
+    result.append(tilt(700.0, tip, rate) if tip != 0.0 else THROUGH)
+    return np.array(result)
 
 
 class EqProcessor(Processor):

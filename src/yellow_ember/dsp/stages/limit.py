@@ -31,16 +31,16 @@ class LimitProcessor(Processor):
         self._line: Samples = np.zeros(self._phases.shape[1] + setup.max_block)
         self._history: Samples = np.zeros((channels, self._phases.shape[1] - 1))
         self._ring: Samples = np.zeros((channels, ahead))
-        self._wanted: Samples = np.ones((channels, ahead))
+        self._targets: Samples = np.ones((channels, ahead))
         self._state: Samples = np.zeros((channels, dynamics.RECENT + span))
         self._drive = self.ramp(1.0, setup.rate)
         self.latency = ahead
-        self.carry(self._history, self._ring, self._wanted, self._state)
+        self.carry(self._history, self._ring, self._targets, self._state)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._wanted.fill(1.0)
+        self._targets.fill(1.0)
         self._state[:, dynamics.LETTING] = self._state[:, dynamics.SMOOTHED] = 1.0
         self._state[:, dynamics.RECENT:] = 1.0
 
@@ -54,7 +54,7 @@ class LimitProcessor(Processor):
         glide(block, self._drive.state)
         peaks = block_view(self._peaks, *block.shape)
         dynamics.true_peaks(block, self._phases, self._history, self._line, peaks)
-        dynamics.limit(block, peaks, self._ceiling, self._fall, self._linked, self._ring, self._wanted, self._state)
+        dynamics.limit(block, peaks, self._ceiling, self._fall, self._linked, self._ring, self._targets, self._state)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

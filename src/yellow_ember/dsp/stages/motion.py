@@ -20,8 +20,8 @@ def _figures(values: Values, tempo: float) -> SpeedFigures:
     """What the settings ask of the transport; beyond what a motor does only where that is allowed."""
 
     def amount(number: Number) -> float:
-        wanted = as_number(values[number.id])
-        return wanted if values["extended"] or number.realistic is None else min(wanted, number.realistic)
+        requested = as_number(values[number.id])
+        return requested if values["extended"] or number.realistic is None else min(requested, number.realistic)
 
     wow_hz = as_number(values["wow_hz"])
     if values["wow_note"] != "free":

@@ -35,7 +35,7 @@ def _reflections(size: float, apart: float) -> tuple[Samples, Samples]:
     """Times in seconds and gains of the first reflections of a shoebox, by mirrored sources, the nearest first."""
     sides = size * np.array(_SIDES)
     source, ear = sides * (0.31, 0.42, 0.45), sides * (0.68 + 0.04 * apart, 0.57 - 0.06 * apart, 0.5)
-    found = []
+    result = []
     for x in range(-2, 3):
         for y in range(-2, 3):
             for z in range(-1, 2):
@@ -43,10 +43,10 @@ def _reflections(size: float, apart: float) -> tuple[Samples, Samples]:
                     continue
                 cell = np.array([x, y, z])
                 image = cell * sides + np.where(cell % 2 == 0, source, sides - source)
-                found.append((float(np.linalg.norm(image - ear)), abs(x) + abs(y) + abs(z)))
+                result.append((float(np.linalg.norm(image - ear)), abs(x) + abs(y) + abs(z)))
     straight = float(np.linalg.norm(source - ear))
-    found.sort()
-    nearest = found[:_REFLECTIONS]
+    result.sort()
+    nearest = result[:_REFLECTIONS]
     times = np.array([(metres - straight) / _SOUND for metres, _ in nearest])
     return times, np.array([straight / metres * 0.82**bounces for metres, bounces in nearest])
 
@@ -73,7 +73,7 @@ class RoomProcessor(Processor):
         self._cut: Samples = np.zeros((1, 5))
         self._cut_state: Samples = np.zeros((channels, 1, 2))
         self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._wanted: Samples = np.zeros(kernels.FIGURES)
+        self._targets: Samples = np.zeros(kernels.FIGURES)
         self._glide = one_pole(_GLIDE_SECONDS, rate)
         self._direct = self.ramp(1.0, rate)
         self._was: Counts | None = None
@@ -84,7 +84,7 @@ class RoomProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         self._places.fill(0)
-        self._figures[:] = self._wanted
+        self._figures[:] = self._targets
 
     def adopt(self, other: Processor) -> None:
         super().adopt(other)
@@ -130,19 +130,19 @@ class RoomProcessor(Processor):
         level = as_number(values["level_db"])
         wet = 0.0 if level <= _OFF_DB else gain(level)
         early = as_number(values["early_db"])
-        self._wanted[kernels.EARLY] = 0.0 if _plate(values) or early <= _OFF_DB else wet * gain(early)
+        self._targets[kernels.EARLY] = 0.0 if _plate(values) or early <= _OFF_DB else wet * gain(early)
         # The network's sum grows with its decay; this keeps what is heard near the level asked for.
-        self._wanted[kernels.LATE] = wet * 0.45 / math.sqrt(LINES) * math.sqrt(
+        self._targets[kernels.LATE] = wet * 0.45 / math.sqrt(LINES) * math.sqrt(
             float(np.mean(1.0 - self._gains[0] ** 2)) / 0.5)
         self._direct.go(1.0 if values["direct"] else 0.0, at_once=at_once)
         if at_once:
-            self._figures[:] = self._wanted
+            self._figures[:] = self._targets
 
     def process(self, block: Samples) -> None:
         wet = block_view(self._wet, *block.shape)
         wet[...] = block
         biquads(wet, self._cut, self._cut_state)
-        kernels.reverberate(wet, self._figures, self._wanted, self._glide, self._before, self._taps, self._tap_gains,
+        kernels.reverberate(wet, self._figures, self._targets, self._glide, self._before, self._taps, self._tap_gains,
                             self._spreads, self._lines, self._gains, self._poles, self._first, self._blurred,
                             self._ring, self._places, self._low_state, self._mixed)
         glide(block, self._direct.state)

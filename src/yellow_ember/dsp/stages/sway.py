@@ -39,7 +39,7 @@ class SwayProcessor(Processor):
         self._at: Samples = np.zeros(1)
         self._phase: Samples = np.zeros(1)
         self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._wanted: Samples = np.zeros(kernels.FIGURES)
+        self._targets: Samples = np.zeros(kernels.FIGURES)
         self._table = interpolator()
         self._glide = one_pole(_GLIDE_SECONDS, rate)
         self._out = self.ramp(1.0, rate)
@@ -50,7 +50,7 @@ class SwayProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         self._phase[0] = -1.0
-        self._figures[:] = self._wanted
+        self._figures[:] = self._targets
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         rate = self._setup.rate
@@ -58,15 +58,15 @@ class SwayProcessor(Processor):
         self._effect = _EFFECTS[str(values["effect"])]
         self._passes = int(str(values["passes"]))
         self._triangle = values["shape"] == "triangle"
-        wanted = self._wanted
-        wanted[kernels.DEPTH] = as_number(values["depth_pct"]) / 100.0
-        wanted[kernels.BLEND] = as_number(values["blend_pct"]) / 100.0
-        wanted[kernels.FEEDBACK] = as_number(values["feedback_pct"]) / 100.0
-        wanted[kernels.CENTRE] = 2.0 * math.pi * min(as_number(values["centre_hz"]) / rate, 0.45)
-        wanted[kernels.APART] = 0.5 * as_number(values["spread_pct"]) / 100.0
+        targets = self._targets
+        targets[kernels.DEPTH] = as_number(values["depth_pct"]) / 100.0
+        targets[kernels.BLEND] = as_number(values["blend_pct"]) / 100.0
+        targets[kernels.FEEDBACK] = as_number(values["feedback_pct"]) / 100.0
+        targets[kernels.CENTRE] = 2.0 * math.pi * min(as_number(values["centre_hz"]) / rate, 0.45)
+        targets[kernels.APART] = 0.5 * as_number(values["spread_pct"]) / 100.0
         self._follow_tempo()
         if at_once:
-            self._figures[:] = wanted
+            self._figures[:] = targets
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
     def _follow_tempo(self) -> None:
@@ -80,7 +80,7 @@ class SwayProcessor(Processor):
             self._phase[0] = (self._setup.clock.here * self._step) % 1.0
         rate = self._setup.rate
         self._at[0] = kernels.sway(
-            block, self._effect, self._figures, self._wanted, self._glide, self._step, self._triangle, self._passes,
+            block, self._effect, self._figures, self._targets, self._glide, self._step, self._triangle, self._passes,
             _BASE_SECONDS * rate, _REACH_SECONDS * rate, self._table, self._ring, int(self._at[0]), self._phase,
             self._states)
         glide(block, self._out.state)
@@ -107,14 +107,14 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
 
 def _idle(values: Values) -> frozenset[str]:
-    found = set()
+    result = set()
     if values["effect"] != "phaser":
-        found |= {"passes", "centre_hz"}
+        result |= {"passes", "centre_hz"}
     if values["effect"] == "tremolo":
-        found |= {"blend_pct", "feedback_pct"}
+        result |= {"blend_pct", "feedback_pct"}
     if values["note"] != "free":
-        found.add("rate_hz")
-    return frozenset(found)
+        result.add("rate_hz")
+    return frozenset(result)
 
 
 def _spreads(values: Values) -> bool:

@@ -11,7 +11,7 @@ from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
 from yellow_ember.dsp.stage import Curve, Handle, Offer, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
-MOST_BANDS = 4
+MAX_BANDS = 4
 _GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4)
 _RATES = (2200.0, 3600.0, 5600.0, 8200.0)
 _STEADY_SECONDS = 0.15
@@ -20,7 +20,7 @@ _STEADY_SECONDS = 0.15
 def _bands(values: Values) -> list[tuple[float, float, float]]:
     """Frequency in Hz, Q and most dB down of every band."""
     return [(as_number(values[f"band{n}_hz"]), as_number(values[f"band{n}_q"]), as_number(values[f"band{n}_depth_db"]))
-            for n in range(1, MOST_BANDS + 1)]
+            for n in range(1, MAX_BANDS + 1)]
 
 
 class TameProcessor(Processor):
@@ -29,11 +29,11 @@ class TameProcessor(Processor):
     def prepare(self, setup: Setup) -> None:
         self._setup = setup
         channels = setup.channels
-        self._sections: Samples = np.zeros((MOST_BANDS, 5))
-        self._most: Samples = np.zeros(MOST_BANDS)
+        self._sections: Samples = np.zeros((MAX_BANDS, 5))
+        self._most: Samples = np.zeros(MAX_BANDS)
         self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._filters: Samples = np.zeros((channels, MOST_BANDS + 1, 2))
-        self._detectors: Samples = np.zeros((channels, MOST_BANDS, kernels.DETECTOR))
+        self._filters: Samples = np.zeros((channels, MAX_BANDS + 1, 2))
+        self._detectors: Samples = np.zeros((channels, MAX_BANDS, kernels.DETECTOR))
         self._whole: Samples = np.zeros((channels, 2))
         self._out = self.ramp(1.0, setup.rate)
         self.settling = round(0.004 * setup.rate)
@@ -41,9 +41,9 @@ class TameProcessor(Processor):
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         rate = self._setup.rate
-        for place, (hz, q, depth) in enumerate(_bands(values)):
-            self._sections[place] = band_pass(hz, q, rate)
-            self._most[place] = depth
+        for index, (hz, q, depth) in enumerate(_bands(values)):
+            self._sections[index] = band_pass(hz, q, rate)
+            self._most[index] = depth
         self._above = as_number(values["above_db"])
         self._figures[kernels.RISE] = one_pole(as_number(values["attack_ms"]) / 1000.0, rate)
         self._figures[kernels.FALL] = one_pole(as_number(values["release_ms"]) / 1000.0, rate)
@@ -106,7 +106,7 @@ TAME = StageKind(
                help="How soon a band comes back: fast is livelier, slow smoother."),
         Switch(id="linked", label="Left and right linked", group=Group.DRIVE, default=True,
                help="Both channels are held down together, so that the stereo picture stays still."),
-        *(parameter for number in range(1, MOST_BANDS + 1) for parameter in _band(number)),
+        *(parameter for number in range(1, MAX_BANDS + 1) for parameter in _band(number)),
         Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=12.0, default=0.0,
                automation=Automation.RAMP,
                help="The level behind the taming."),

@@ -21,7 +21,7 @@ from yellow_ember.dsp.parameters import (
     Values,
 )
 from yellow_ember.dsp.stage import Curve, Offer, Picture, Plot, Reels, StageKind, frequency_axis
-from yellow_ember.dsp.tape.machine import DECKS, MOST_BIAS, MOST_SHELF, Machine, follow, machine
+from yellow_ember.dsp.tape.machine import DECKS, MAX_BIAS, MAX_SHELF, Machine, follow, machine
 from yellow_ember.dsp.tape.model import (
     IPS,
     SPEED_CHOICES,
@@ -29,8 +29,8 @@ from yellow_ember.dsp.tape.model import (
     remanence,
 )
 from yellow_ember.dsp.tape.processor import (
-    LEAST_CUT_HZ,
-    MOST_CUT_HZ,
+    MAX_CUT_HZ,
+    MIN_CUT_HZ,
     SHELF_HIGH_HZ,
     SHELF_LOW_HZ,
     SILENT_DB,
@@ -90,7 +90,7 @@ _AUTO = "auto"
 
 
 def _shelf(name: str, label: str, help_text: str) -> Number:
-    return Number(id=name, label=label, group=Group.TONE, unit="dB", minimum=-MOST_SHELF, maximum=MOST_SHELF,
+    return Number(id=name, label=label, group=Group.TONE, unit="dB", minimum=-MAX_SHELF, maximum=MAX_SHELF,
                   default=0.0, per_channel=True, help=help_text)
 
 
@@ -150,7 +150,7 @@ TAPE = StageKind(
                choices=(Choice("auto", "auto"), Choice("manual", "manual")),
                help="On auto another tape is aligned at once; on manual its adjustments stay as they were, "
                     "and the sound goes off as it would."),
-        Number(id="bias_db", label="Bias", group=Group.MACHINE, unit="dB", minimum=-MOST_BIAS, maximum=MOST_BIAS,
+        Number(id="bias_db", label="Bias", group=Group.MACHINE, unit="dB", minimum=-MAX_BIAS, maximum=MAX_BIAS,
                default=0.0, per_channel=True,
                help="Under-bias is brighter and grittier, over-bias is darker and smoother."),
         Number(id="record_db", label="Record level", group=Group.DRIVE, unit="dB", minimum=-24.0,
@@ -167,11 +167,11 @@ TAPE = StageKind(
                default=120.0, taper=Taper.LOG, decimals=0,
                help="How fast the squash lets go: short pumps and thickens, long only leans on the level."),
         *LEAN_PARAMETERS,
-        Number(id="low_cut_hz", label="Low cut", group=Group.DRIVE, unit="Hz", minimum=LEAST_CUT_HZ, maximum=500.0,
-               default=LEAST_CUT_HZ, taper=Taper.LOG, decimals=0, floor_word="off",
+        Number(id="low_cut_hz", label="Low cut", group=Group.DRIVE, unit="Hz", minimum=MIN_CUT_HZ, maximum=500.0,
+               default=MIN_CUT_HZ, taper=Taper.LOG, decimals=0, floor_word="off",
                help="Keeps what lies below off the tape."),
-        Number(id="high_cut_hz", label="High cut", group=Group.DRIVE, unit="Hz", minimum=1000.0, maximum=MOST_CUT_HZ,
-               default=MOST_CUT_HZ, taper=Taper.LOG, decimals=0, top_word="off",
+        Number(id="high_cut_hz", label="High cut", group=Group.DRIVE, unit="Hz", minimum=1000.0, maximum=MAX_CUT_HZ,
+               default=MAX_CUT_HZ, taper=Taper.LOG, decimals=0, top_word="off",
                help="Keeps what lies above off the tape."),
         Switch(id="return_cut", label="Return the cut", group=Group.DRIVE, default=False,
                help="Puts what the cuts kept off the tape back behind it, untouched."),

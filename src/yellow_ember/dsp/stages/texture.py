@@ -34,16 +34,16 @@ _TRACKED_HZ, _TRACK_LOW_HZ = 6000.0, 700.0
 
 
 def _figures(values: Values, rate: float) -> Samples:
-    found = np.zeros(kernels.FIGURES)
-    found[kernels.FAST_RISE], found[kernels.FAST_FALL] = one_pole(_FAST_SECONDS, rate), one_pole(_FALL_SECONDS, rate)
-    found[kernels.SLOW_RISE], found[kernels.SLOW_FALL] = (one_pole(_SLOW_SECONDS, rate),
-                                                          one_pole(_SLOW_FALL_SECONDS, rate))
-    found[kernels.ATTACK] = 1.0 / max(as_number(values["attack_ms"]) / 1000.0 * rate, 1.0)
-    found[kernels.DECAY] = 10.0 ** (-3.0 / (as_number(values["decay_ms"]) / 1000.0 * rate))
-    found[kernels.SENSE] = 4.0 - 2.6 * as_number(values["sense_pct"]) / 100.0
-    found[kernels.FLOOR] = gain(as_number(values["floor_db"]))
-    found[kernels.HOLD] = _HOLD_SECONDS * rate
-    return found
+    result = np.zeros(kernels.FIGURES)
+    result[kernels.FAST_RISE], result[kernels.FAST_FALL] = one_pole(_FAST_SECONDS, rate), one_pole(_FALL_SECONDS, rate)
+    result[kernels.SLOW_RISE], result[kernels.SLOW_FALL] = (one_pole(_SLOW_SECONDS, rate),
+                                                            one_pole(_SLOW_FALL_SECONDS, rate))
+    result[kernels.ATTACK] = 1.0 / max(as_number(values["attack_ms"]) / 1000.0 * rate, 1.0)
+    result[kernels.DECAY] = 10.0 ** (-3.0 / (as_number(values["decay_ms"]) / 1000.0 * rate))
+    result[kernels.SENSE] = 4.0 - 2.6 * as_number(values["sense_pct"]) / 100.0
+    result[kernels.FLOOR] = gain(as_number(values["floor_db"]))
+    result[kernels.HOLD] = _HOLD_SECONDS * rate
+    return result
 
 
 def _level(decibels: float) -> float:
@@ -156,14 +156,14 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
 
 def _idle(values: Values) -> frozenset[str]:
-    found = set()
+    result = set()
     if values["osc"] == "off":
-        found |= {"osc_hz", "osc_follow", "osc_db"}
+        result |= {"osc_hz", "osc_follow", "osc_db"}
     elif values["osc_follow"]:
-        found.add("osc_hz")
+        result.add("osc_hz")
     if as_number(values["drive_db"]) == 0.0:
-        found |= {parameter.id for parameter in LEAN_PARAMETERS}
-    return frozenset(found)
+        result |= {parameter.id for parameter in LEAN_PARAMETERS}
+    return frozenset(result)
 
 
 TEXTURE = StageKind(

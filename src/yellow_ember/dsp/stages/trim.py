@@ -41,9 +41,9 @@ class TrimProcessor(Processor):
             glide(block, self._gains[0].state)
             return
         parts = self._scratch[:, :, :frames]
-        for place, ramp in enumerate(self._gains):
-            part = self._scratch[place].reshape(-1)[:frames].reshape(1, frames)
-            part[0] = block[place % 2]
+        for index, ramp in enumerate(self._gains):
+            part = self._scratch[index].reshape(-1)[:frames].reshape(1, frames)
+            part[0] = block[index % 2]
             glide(part, ramp.state)
         np.add(parts[0, 0], parts[1, 0], out=block[0])
         np.add(parts[2, 0], parts[3, 0], out=block[1])

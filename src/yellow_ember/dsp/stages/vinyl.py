@@ -111,9 +111,9 @@ def playing(era: Era, rate: float) -> Samples:
         top, bottom = _times(top, bottom, era.bass * 1e-6, (era.shelf or 50.0 * era.bass) * 1e-6, rate)
     if era.treble:
         top, bottom = _times(top, bottom, _CUTTER_SECONDS, era.treble * 1e-6, rate)
-    found = np.array([[*(top / bottom[0]), *(bottom[1:] / bottom[0])]])
-    found[0, :3] /= float(response(found, np.array([1000.0]), rate)[0])
-    return found
+    result = np.array([[*(top / bottom[0]), *(bottom[1:] / bottom[0])]])
+    result[0, :3] /= float(response(result, np.array([1000.0]), rate)[0])
+    return result
 
 
 def cutting(era: Era, rate: float) -> Samples:
@@ -227,13 +227,13 @@ class VinylProcessor(Processor):
         self._pop_sections = np.array([low_pass(1500.0, 1.1, rate), *play])
         crackle = as_number(values["crackle_db"])
         loud = gain(reference + crackle) if crackle > _OFF else 0.0
-        found = self._dirt
-        found[kernels.CELLS] = cells
-        found[kernels.DUST] = min(as_number(values["dust_per_s"]) * turn / cells, 0.9)
-        found[kernels.POPS] = min(as_number(values["pops_per_min"]) / 60.0 * turn / cells, 0.5)
-        found[kernels.DUST_LEVEL] = loud / _peak(self._dust_sections)
-        found[kernels.POP_LEVEL] = 4.0 * loud / _peak(self._pop_sections)
-        found[kernels.SEED] = as_number(values["copy"])
+        result = self._dirt
+        result[kernels.CELLS] = cells
+        result[kernels.DUST] = min(as_number(values["dust_per_s"]) * turn / cells, 0.9)
+        result[kernels.POPS] = min(as_number(values["pops_per_min"]) / 60.0 * turn / cells, 0.5)
+        result[kernels.DUST_LEVEL] = loud / _peak(self._dust_sections)
+        result[kernels.POP_LEVEL] = 4.0 * loud / _peak(self._pop_sections)
+        result[kernels.SEED] = as_number(values["copy"])
         surface, rumble = as_number(values["surface_db"]), as_number(values["rumble_db"])
         self._noise_sections = np.array([low_pass(min(14000.0, 0.45 * rate), BUTTERWORTH_Q, rate), *play])
         self._rumble_sections = np.array([band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate)])
@@ -315,12 +315,12 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
     @functools.lru_cache(maxsize=2)
     def in_turn(turn: int) -> tuple[Samples, Samples]:
-        found = [(cell / cells, 1.0 + kind) for kind, chance, lasting in (
+        result = [(cell / cells, 1.0 + kind) for kind, chance, lasting in (
             (0, as_number(values["dust_per_s"]) / turns / cells, kernels.DUST_TURNS),
             (1, as_number(values["pops_per_min"]) / 60.0 / turns / cells, kernels.POP_TURNS))
             for cell in range(cells) if kernels.lies(10.0 * kind, float(cell), float(turn), chance, lasting,
                                                       as_number(values["copy"])) >= 0.0]
-        return np.array([place for place, _ in found]), np.array([size for _, size in found])
+        return np.array([share for share, _ in result]), np.array([size for _, size in result])
 
     def marks(seconds: float) -> tuple[Samples, Samples]:
         return in_turn(math.floor(seconds * turns)) if values["noises"] else (np.zeros(0), np.zeros(0))
@@ -349,10 +349,10 @@ def follow(old: Values, new: Values) -> tuple[Values, str]:
     if old["era"] == new["era"]:
         return new, ""
     coarse = {"horn", "shellac"}
-    wanted: Value = 78.0 if new["era"] in coarse else 33.33
+    requested: Value = 78.0 if new["era"] in coarse else 33.33
     if (new["era"] in coarse) == (new["rpm"] == 78.0):
         return new, ""
-    return {**new, "rpm": wanted}, f"Speed is now {wanted:g} rpm, as records of that era have it"
+    return {**new, "rpm": requested}, f"Speed is now {requested:g} rpm, as records of that era have it"
 
 
 VINYL = StageKind(

@@ -22,7 +22,7 @@ from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Optio
 from yellow_ember.dsp.stage import Curve, Damage, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.tape.model import IPS, SPEED_CHOICES, TURN_RADIUS
 
-MOST_STEPS = 128
+MAX_STEPS = 128
 _CENTRE_SECONDS = 0.004
 _RIM = math.sqrt(2.0)
 
@@ -33,14 +33,14 @@ def drop_pattern(values: Values) -> Samples:
     pattern = np.zeros(count)
     if values["drop_mode"] == "random":
         seed, density = as_number(values["drop_seed"]), as_number(values["drop_density_pct"]) / 100.0
-        for place in range(count):
-            if hashed(seed, 2 * place) < density:
-                pattern[place] = 0.35 + 0.65 * hashed(seed, 2 * place + 1)
+        for index in range(count):
+            if hashed(seed, 2 * index) < density:
+                pattern[index] = 0.35 + 0.65 * hashed(seed, 2 * index + 1)
     drawn = values["drop_steps"]
     if isinstance(drawn, tuple):
-        for place, depth in enumerate(drawn[:count]):
+        for index, depth in enumerate(drawn[:count]):
             if depth is not None:
-                pattern[place] = depth
+                pattern[index] = depth
     return pattern
 
 
@@ -52,16 +52,16 @@ def step_seconds(values: Values, tempo: float) -> float:
 
 def _figures(values: Values, tempo: float) -> Samples:
     """What `kernels.damage` takes."""
-    found = np.zeros(kernels.FIGURES)
-    for name, place in (("ageing_pct", kernels.AGEING), ("ageing_spread_pct", kernels.AGEING_SPREAD),
+    result = np.zeros(kernels.FIGURES)
+    for name, index in (("ageing_pct", kernels.AGEING), ("ageing_spread_pct", kernels.AGEING_SPREAD),
                         ("crease_pct", kernels.CREASE), ("crease_spread_pct", kernels.CREASE_SPREAD)):
-        found[place] = as_number(values[name]) / 100.0
-    found[kernels.AGEING_HZ] = as_number(values["ageing_hz"])
-    found[kernels.CREASE_HZ] = as_number(values["crease_hz"])
-    found[kernels.SEED] = 1000.0 * as_number(values["drop_seed"])
-    found[kernels.STEP_SECONDS] = step_seconds(values, tempo)
-    found[kernels.DEPTH_DB] = 0.0 if values["drop_mode"] == "off" else as_number(values["drop_depth_db"])
-    return found
+        result[index] = as_number(values[name]) / 100.0
+    result[kernels.AGEING_HZ] = as_number(values["ageing_hz"])
+    result[kernels.CREASE_HZ] = as_number(values["crease_hz"])
+    result[kernels.SEED] = 1000.0 * as_number(values["drop_seed"])
+    result[kernels.STEP_SECONDS] = step_seconds(values, tempo)
+    result[kernels.DEPTH_DB] = 0.0 if values["drop_mode"] == "off" else as_number(values["drop_depth_db"])
+    return result
 
 
 def turn_seconds(speed_ips: float) -> float:
@@ -97,7 +97,7 @@ class WearProcessor(Processor):
         self._found: Samples = np.zeros(4)
         self._worn: Samples = np.zeros((channels, kernels.STATES))
         self._table = interpolator()
-        self._steps: Samples = np.zeros(MOST_STEPS)
+        self._steps: Samples = np.zeros(MAX_STEPS)
         self._main_ring: Samples = np.zeros((channels, self._turn))
         self._post_ring: Samples = np.zeros((channels, 2 * self._turn))
         self._pre: Samples = np.zeros(channels * setup.max_block)
@@ -230,7 +230,7 @@ WEAR = StageKind(
         Number(id="drop_density_pct", label="Density", group=Group.DROPOUTS, unit="%", minimum=0.0, maximum=100.0,
                default=15.0, decimals=0,
                help="How many of the generated steps have a hole."),
-        Number(id="drop_count", label="Steps", group=Group.DROPOUTS, unit="", minimum=8.0, maximum=float(MOST_STEPS),
+        Number(id="drop_count", label="Steps", group=Group.DROPOUTS, unit="", minimum=8.0, maximum=float(MAX_STEPS),
                default=32.0, decimals=0, whole=True,
                help="After so many steps the pattern comes round again."),
         Number(id="drop_hz", label="Step rate", group=Group.DROPOUTS, unit="Hz", minimum=0.5, maximum=40.0,
@@ -247,7 +247,7 @@ WEAR = StageKind(
         Number(id="drop_seed", label="Seed", group=Group.DROPOUTS, unit="", minimum=0.0, maximum=999.0, default=1.0,
                decimals=0, whole=True,
                help="Another number is another tape: all damage falls elsewhere."),
-        Steps(id="drop_steps", label="Drawn steps", group=Group.DROPOUTS, longest=MOST_STEPS,
+        Steps(id="drop_steps", label="Drawn steps", group=Group.DROPOUTS, longest=MAX_STEPS,
               pattern=drop_pattern, step_seconds=step_seconds,
               help="The lane of steps: what is drawn stays where it is drawn, whatever is generated around it."),
         PRINT_THROUGH,

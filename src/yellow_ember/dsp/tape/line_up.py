@@ -14,7 +14,7 @@ from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.filters import high_shelf, low_shelf, response
 from yellow_ember.dsp.parameters import Value, Values, as_number, as_pair
 from yellow_ember.dsp.stage import Setup
-from yellow_ember.dsp.tape.machine import MOST_BIAS, MOST_SHELF, Machine, machine
+from yellow_ember.dsp.tape.machine import MAX_BIAS, MAX_SHELF, Machine, machine
 from yellow_ember.dsp.tape.model import IPS, record_losses, remanence
 from yellow_ember.dsp.tape.processor import SHELF_HIGH_HZ, SHELF_LOW_HZ, bump_sections
 
@@ -152,7 +152,7 @@ def _at_10k(made: Machine, bias: float) -> float:
 def bias_curves(values: Values) -> BiasCurves:
     """The curves that a maker prints for a stock: 0 dB at the aligned bias."""
     made = machine(values)
-    bias = np.linspace(-MOST_BIAS, MOST_BIAS, 49)
+    bias = np.linspace(-MAX_BIAS, MAX_BIAS, 49)
     phase = 2.0 * np.pi * np.arange(64) / 64
     third = []
     for at in bias:
@@ -185,7 +185,7 @@ _MOST = {"play_db": 24.0, "record_db": 24.0}
 
 
 def _with(values: dict[str, Value], name: str, left: float, right: float) -> dict[str, Value]:
-    most = _MOST.get(name, MOST_SHELF)
+    most = _MOST.get(name, MAX_SHELF)
     sides = [round(min(max(side, -most), most), 2) for side in (left, right)]
     return {**values, name: sides[0] if sides[0] == sides[1] else (sides[0], sides[1])}
 
@@ -236,8 +236,8 @@ def _azimuth(values: dict[str, Value], reference_dbfs: float) -> tuple[dict[str,
     return now, f"left leads by {before:.0f} degrees at 10 kHz, then {after:.0f}"
 
 
-_TRIED: Samples = np.linspace(-MOST_BIAS, MOST_BIAS, 25)
-_MOST_STRAY = 3.0
+_TRIED: Samples = np.linspace(-MAX_BIAS, MAX_BIAS, 25)
+_MAX_STRAY = 3.0
 
 
 def _over_bias_curve(values: Values, reference_dbfs: float) -> Samples:
@@ -253,14 +253,14 @@ def _bias(values: dict[str, Value], reference_dbfs: float) -> tuple[dict[str, Va
     that of a machine without errors; how far it had to be moved is the channel's error.
     """
     ideal = _over_bias_curve({**values, "channel_spread_pct": 0.0}, reference_dbfs)[:, 0]
-    found = _over_bias_curve(values, reference_dbfs)
-    falling = np.linspace(-2.0, MOST_BIAS - _MOST_STRAY, 60)
+    result = _over_bias_curve(values, reference_dbfs)
+    falling = np.linspace(-2.0, MAX_BIAS - _MAX_STRAY, 60)
 
     def misfit(stray: float, curve: Samples) -> float:
         apart = np.interp(falling, _TRIED, curve) - np.interp(falling + stray, _TRIED, ideal)
         return float(np.var(apart))
 
-    strays = np.linspace(-_MOST_STRAY, _MOST_STRAY, 601)
-    sides = [-float(strays[np.argmin([misfit(stray, curve) for stray in strays])]) for curve in found.T]
+    strays = np.linspace(-_MAX_STRAY, _MAX_STRAY, 601)
+    sides = [-float(strays[np.argmin([misfit(stray, curve) for stray in strays])]) for curve in result.T]
     now = _with(values, "bias_db", sides[0], sides[1])
     return now, f"over-biased by {over_bias_drop_db(values):.1f} dB at 10 kHz: {_two((sides[0], sides[1]))} dB"

@@ -295,7 +295,7 @@ def machine(values: Values) -> Machine:
     """The machine that full, checked settings describe."""
     speed = as_number(values["speed_ips"])
     stock = STOCK_BY_ID[str(values["stock"])]
-    wanted = str(values["operating_nwb"])
+    requested = str(values["operating_nwb"])
     own = 1.0 if values["own_faults"] else 0.0
     deck = DECK_BY_ID[str(values["deck"])]
     set_spread = values["channel_spread_pct"]
@@ -303,14 +303,14 @@ def machine(values: Values) -> Machine:
     return Machine(
         stock, speed, STANDARDS[speed, standard_in_use(speed, str(values["standard"]))],
         WIDTHS[width_in_use(speed, str(values["width"]))], deck,
-        stock.operating_nwb if wanted == "stock" else float(wanted), values, spread)
+        stock.operating_nwb if requested == "stock" else float(requested), values, spread)
 
 
 ALIGNMENT = ("bias_db", "record_low_db", "record_high_db", "play_low_db", "play_high_db")
 """What line-up sets besides the two levels and azimuth."""
 _MACHINE = ("stock", "speed_ips", "standard", "width", "deck")
-MOST_BIAS, MOST_SHELF = 6.0, 10.0
-_STAY = (("bias_db", MOST_BIAS), ("record_high_db", MOST_SHELF), ("play_high_db", MOST_SHELF))
+MAX_BIAS, MAX_SHELF = 6.0, 10.0
+_STAY = (("bias_db", MAX_BIAS), ("record_high_db", MAX_SHELF), ("play_high_db", MAX_SHELF))
 _TEN_KHZ = np.array([10000.0])
 
 

@@ -144,15 +144,15 @@ def record_losses(hz: Samples, coating: float, speed_ips: float, bias_db: float)
 
 _TOP_HZ = {1.875: 9.5e3, 3.75: 13.5e3, 7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
 """Where the replay electronics of a well-kept machine give up, by speed (-3 dB)."""
-_MOST_BOOST = 10.0 ** (18.0 / 20.0)
+_MAX_BOOST = 10.0 ** (18.0 / 20.0)
 
 
 def record_equalisation(hz: Samples, stock: Stock, speed_ips: float, standard: Standard) -> Samples:
     """Magnitude that makes the recorded flux follow the standard at the aligned bias, 1 at 1 kHz."""
-    wanted = _high_flux(hz, standard) / record_losses(hz, stock.coating, speed_ips, 0.0)
+    requested = _high_flux(hz, standard) / record_losses(hz, stock.coating, speed_ips, 0.0)
     middle = np.array([1000.0])
     at_1k = _high_flux(middle, standard) / record_losses(middle, stock.coating, speed_ips, 0.0)
-    return np.asarray(np.minimum(wanted / at_1k, _MOST_BOOST))
+    return np.asarray(np.minimum(requested / at_1k, _MAX_BOOST))
 
 
 def top_roll_off(hz: Samples, speed_ips: float, factor: float = 1.0) -> Samples:
@@ -190,8 +190,8 @@ def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
     table, bias_axis, signal_axis = _bias_table()
     at_bias = cubic_between(table[stock.simulated], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
     level = 20.0 * np.log10(np.maximum(x, 1e-9))
-    place = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
-    ratio = at_bias[0] + stock.bias_bend * (cubic_between(at_bias, place) - at_bias[0])
+    position = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
+    ratio = at_bias[0] + stock.bias_bend * (cubic_between(at_bias, position) - at_bias[0])
     return np.asarray(np.sign(field) * np.minimum(aligned * np.exp(ratio), 1.0))
 
 
@@ -204,16 +204,16 @@ _BIAS_GRID = 0.25
 
 
 @functools.cache
-def _curve_on_grid(stock: Stock, place: int) -> Samples:
-    return cubic_cells(lambda field: remanence(field, stock, place * _BIAS_GRID), 0.0, 1.0, CURVE_CELLS)
+def _curve_on_grid(stock: Stock, index: int) -> Samples:
+    return cubic_cells(lambda field: remanence(field, stock, index * _BIAS_GRID), 0.0, 1.0, CURVE_CELLS)
 
 
 def record_curve(stock: Stock, bias_db: float) -> Samples:
     """Cubic coefficients (CURVE_CELLS, 4) of the record curve for `kernels.tape.magnetise`."""
-    place = math.floor(bias_db / _BIAS_GRID + 1e-9)
-    share = bias_db / _BIAS_GRID - place
-    below = _curve_on_grid(stock, place)
-    return below if share < 1e-6 else np.asarray(below + share * (_curve_on_grid(stock, place + 1) - below))
+    index = math.floor(bias_db / _BIAS_GRID + 1e-9)
+    share = bias_db / _BIAS_GRID - index
+    below = _curve_on_grid(stock, index)
+    return below if share < 1e-6 else np.asarray(below + share * (_curve_on_grid(stock, index + 1) - below))
 
 
 @functools.cache
@@ -224,8 +224,8 @@ def field_for(stock: Stock, flux_nwb: float) -> float:
     levels = np.geomspace(1e-3, 5.0, 400)
     fundamentals = 2.0 * np.mean(remanence(levels[:, None] * wave, stock, 0.0) * wave, axis=1)
     rising = slice(0, int(np.argmax(fundamentals)) + 1)
-    found = np.interp(math.log(stock.magnetisation(flux_nwb)), np.log(fundamentals[rising]), np.log(levels[rising]))
-    return float(math.exp(found))
+    result = np.interp(math.log(stock.magnetisation(flux_nwb)), np.log(fundamentals[rising]), np.log(levels[rising]))
+    return float(math.exp(result))
 
 
 def demag_corner(coating: float, speed_ips: float, fast_rate: float) -> float:

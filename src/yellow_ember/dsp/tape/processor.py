@@ -53,7 +53,7 @@ _NO_LIMIT = 1e12
 SHELF_LOW_HZ, SHELF_HIGH_HZ = 160.0, 4000.0
 SILENT_DB, SILENT_MODULATION_DB = -90.0, -80.0
 """Leakage, hum and modulation noise at these levels are none."""
-LEAST_CUT_HZ, MOST_CUT_HZ = 20.0, 20000.0
+MIN_CUT_HZ, MAX_CUT_HZ = 20.0, 20000.0
 """Cuts at these frequencies cut nothing."""
 _HUM_PARTS = (1.0, 0.6, 0.35, 0.12, 0.16, 0.05)
 _COMPANDER_HZ, _COMPANDER_BOOST, _COMPANDER_DB = 1500.0, 2.16, -32.0
@@ -107,8 +107,8 @@ class TapeProcessor(Processor):
         self._cross: Samples = np.zeros((1, 5))
         self._cross_state: Samples = np.zeros((channels, 1, 2))
         self._hum_wave = _hum_wave()
-        self._hum_place: Samples = np.zeros(1)
-        self._place: Samples = np.zeros(1)
+        self._hum_index: Samples = np.zeros(1)
+        self._index: Samples = np.zeros(1)
         self._record_gains = [self.ramp(1.0, setup.rate) for _ in range(channels)]
         self._play_gains = [self.ramp(1.0, setup.rate) for _ in range(channels)]
         self._hiss_gain = self.ramp(0.0, setup.rate)
@@ -120,7 +120,7 @@ class TapeProcessor(Processor):
         self.carry(*self._fast.state(), *self._guard.state(), *self._motion.state(), self._record_history,
                    self._play_history, self._noise_history, self._generator, self._modulation, self._demag_state,
                    self._low_states, self._bump_state, self._shelf_states, self._cut_state, self._cores,
-                   self._companders, self._squashed, self._cross_state, self._hum_place, self._place, self._cut_ring)
+                   self._companders, self._squashed, self._cross_state, self._hum_index, self._index, self._cut_ring)
         self.reset()
 
     def reset(self) -> None:
@@ -177,18 +177,18 @@ class TapeProcessor(Processor):
     def _set_electronics(self, made: Machine) -> None:
         rate, values = self._setup.rate, made.values
         self._shelved = [False, False]
-        for place, (low, high) in enumerate((("record_low_db", "record_high_db"), ("play_low_db", "play_high_db"))):
+        for index, (low, high) in enumerate((("record_low_db", "record_high_db"), ("play_low_db", "play_high_db"))):
             lows, highs = made.pair(low), made.pair(high)
-            self._shelved[place] = any((*lows, *highs))
+            self._shelved[index] = any((*lows, *highs))
             for side in range(self._setup.channels):
-                self._shelves[place, side] = (low_shelf(SHELF_LOW_HZ, lows[side], rate),
+                self._shelves[index, side] = (low_shelf(SHELF_LOW_HZ, lows[side], rate),
                                               high_shelf(SHELF_HIGH_HZ, highs[side], rate))
         low_cut, high_cut = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
-        self._cuts = low_cut > LEAST_CUT_HZ or high_cut < MOST_CUT_HZ
+        self._cuts = low_cut > MIN_CUT_HZ or high_cut < MAX_CUT_HZ
         self._returns = self._cuts and bool(values["return_cut"])
         through = (1.0, 0.0, 0.0, 0.0, 0.0)
-        self._cut[0] = high_pass(low_cut, BUTTERWORTH_Q, rate) if low_cut > LEAST_CUT_HZ else through
-        self._cut[1] = low_pass(high_cut, BUTTERWORTH_Q, rate) if high_cut < MOST_CUT_HZ else through
+        self._cut[0] = high_pass(low_cut, BUTTERWORTH_Q, rate) if low_cut > MIN_CUT_HZ else through
+        self._cut[1] = low_pass(high_cut, BUTTERWORTH_Q, rate) if high_cut < MAX_CUT_HZ else through
         self._iron = bool(values["transformers"])
         self._core = made.core(rate)
         reference = gain(self._setup.reference_dbfs)
@@ -234,8 +234,8 @@ class TapeProcessor(Processor):
         hiss = flux * math.sqrt(0.5) * gain(level + as_number(made.values["hiss_db"])) / unit
         self._hiss_gain.go(hiss if hissing else 0.0, at_once=at_once)
         hum = made.fault("hum_db", made.deck.hum_db, -math.inf)
-        wanted = made.flux if self._through_tape else made.field
-        self._hum_gain.go(wanted * gain(hum) if hum > SILENT_DB else 0.0, at_once=at_once)
+        requested = made.flux if self._through_tape else made.field
+        self._hum_gain.go(requested * gain(hum) if hum > SILENT_DB else 0.0, at_once=at_once)
         self._hum_step = as_number(made.values["hum_hz"]) / rate
 
     # -- sound --------------------------------------------------------------------------
@@ -272,15 +272,15 @@ class TapeProcessor(Processor):
         cut_off[...] = block
         biquads(block, self._cut, self._cut_state)
         np.subtract(cut_off, block, out=cut_off)
-        self._place[0] = delay(cut_off, self._cut_ring, int(self._place[0]))
+        self._index[0] = delay(cut_off, self._cut_ring, int(self._index[0]))
 
-    def _amplify(self, block: Samples, gains: list[Ramp], place: int) -> None:
+    def _amplify(self, block: Samples, gains: list[Ramp], index: int) -> None:
         """Level and shelves of the record (0) or the replay amplifier (1)."""
         for side, ramp in enumerate(gains):
             one = block[side:side + 1]
             glide(one, ramp.state)
-            if self._shelved[place]:
-                biquads(one, self._shelves[place, side], self._shelf_states[place, side:side + 1])
+            if self._shelved[index]:
+                biquads(one, self._shelves[index, side], self._shelf_states[index, side:side + 1])
 
     def _tape(self, block: Samples) -> None:
         """From the record amplifier to the replay amplifier."""
@@ -310,7 +310,7 @@ class TapeProcessor(Processor):
             glide(noise, self._hiss_gain.state)
             add(block, noise)
         if self._hum_gain.target != 0.0 or not self._hum_gain.resting:
-            electronics.repeat(noise, self._hum_wave, self._hum_step, self._hum_place)
+            electronics.repeat(noise, self._hum_wave, self._hum_step, self._hum_index)
             glide(noise, self._hum_gain.state)
             add(block, noise)
 

@@ -80,18 +80,18 @@ def found_files(inputs: Sequence[Path]) -> list[tuple[Path, Path]]:
 
     AudioFileError where an input is not there, or none holds a sound file.
     """
-    found: list[tuple[Path, Path]] = []
+    result: list[tuple[Path, Path]] = []
     for entry in inputs:
         if os.path.isdir(entry):
             inside = [path for path in files_below(entry) if path.suffix.lower() in READABLE]
-            found += [(path, path.relative_to(entry)) for path in inside]
+            result += [(path, path.relative_to(entry)) for path in inside]
         elif os.path.lexists(entry):
-            found.append((entry, Path(entry.name)))
+            result.append((entry, Path(entry.name)))
         else:
             raise AudioFileError(f"{entry} is not there")
-    if not found:
+    if not result:
         raise AudioFileError("no sound files there: " + ", ".join(str(entry) for entry in inputs))
-    return found
+    return result
 
 
 def targets(files: Sequence[tuple[Path, Path]], order: BatchOrder) -> list[Path]:
@@ -144,16 +144,16 @@ class _Share:
     def entries(self) -> list[BatchEntry]:
         """What has been done since the last asking; a worker that broke down has failed on the rest."""
         ended = self.job.poll()
-        found: list[BatchEntry] = self.job.take_parts()
-        del self._left[:len(found)]
+        result: list[BatchEntry] = self.job.take_parts()
+        del self._left[:len(result)]
         if ended and self._left:
             try:
                 self.job.result()
                 reason = "the worker ended before its work was done"
             except JobError as error:
                 reason = str(error)
-            found += [BatchEntry(source, target, FAILED, reason) for source, target in self._left]
-        return found
+            result += [BatchEntry(source, target, FAILED, reason) for source, target in self._left]
+        return result
 
 
 def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[float], None] = lambda share: None,

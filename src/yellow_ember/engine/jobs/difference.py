@@ -38,11 +38,11 @@ def print_added(progress: Progress, session: Session, strip_id: str, keep_tone: 
     AudioFileError where there is nothing to run, or it can't be written.
     """
     strip = session.strip(strip_id)
-    found = capture_strip(lambda share: progress(0.8 * share), session, strip_id)
+    result = capture_strip(lambda share: progress(0.8 * share), session, strip_id)
     # The strip's match is put on when it is played: what is taken off here stands before it.
-    matched = found.before / gain(strip.match_db)
-    added = found.after - matched if keep_tone else added_part(found.before, found.after)
-    whole, rest = float(np.sum(found.after**2)), float(np.sum(added**2))
+    matched = result.before / gain(strip.match_db)
+    added = result.after - matched if keep_tone else added_part(result.before, result.after)
+    whole, rest = float(np.sum(result.after**2)), float(np.sum(added**2))
     against = 10.0 * math.log10(rest / whole) if rest > 0.0 and whole > 0.0 else -math.inf
     sound = np.ascontiguousarray((added * gain(louder_db)).T, np.float32)
     name = hashlib.sha256(sound.tobytes()).hexdigest()[:32]
@@ -53,5 +53,5 @@ def print_added(progress: Progress, session: Session, strip_id: str, keep_tone: 
         trim_prints(limit, keep=data)
     except OSError as error:
         raise AudioFileError(f"The added part of {strip.name} can't be kept. {cannot_write(data, error)}") from None
-    part = StripPrint(strip_id, strip.chain, data, sound.shape[1], sound.shape[0], found.loop.start, stays=True)
+    part = StripPrint(strip_id, strip.chain, data, sound.shape[1], sound.shape[0], result.loop.start, stays=True)
     return AddedPart(part, wave_of(added * gain(louder_db)), against)

@@ -105,21 +105,21 @@ class _Run:
         setup = Setup(info.rate, info.channels, order.block, order.oversample,
                       read_impulse=lambda path, rate: read_impulse(Path(path), rate))
         # A chain file's stages have no names of their own: their noises go by their places.
-        self._chain = Chain(setup, [replace(stage, id=str(place)) for place, stage in enumerate(stages)])
+        self._chain = Chain(setup, [replace(stage, id=str(index)) for index, stage in enumerate(stages)])
         self.before = LoudnessScan(info.rate, info.channels)
         self.replaced = 0
         self.written = 0
 
     def blocks(self, progress: Callable[[float], None]) -> Iterator[Samples]:
-        late = self._chain.latency
-        wanted = self._info.frames + round(self._order.tail_seconds * self._info.rate)
-        for block in self._fed(wanted + late):
-            skipped = min(late, block.shape[1])
-            late -= skipped
-            part = block[:, skipped:skipped + wanted - self.written]
+        delay = self._chain.latency
+        requested = self._info.frames + round(self._order.tail_seconds * self._info.rate)
+        for block in self._fed(requested + delay):
+            skipped = min(delay, block.shape[1])
+            delay -= skipped
+            part = block[:, skipped:skipped + requested - self.written]
             if part.shape[1] > 0:
                 self.written += part.shape[1]
-                progress(self.written / wanted)
+                progress(self.written / requested)
                 yield part
 
     def _fed(self, frames: int) -> Iterator[Samples]:

@@ -186,12 +186,12 @@ def _run(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any, .
 
     try:
         try:
-            found = function(progress, *arguments)
-            if isinstance(found, Generator):
-                for part in found:
+            result = function(progress, *arguments)
+            if isinstance(result, Generator):
+                for part in result:
                     pipe.send(("part", part))
-                found = None
-            pipe.send(("result", found))
+                result = None
+            pipe.send(("result", result))
         except (BrokenPipeError, ConnectionResetError):
             pass
         except Exception as error:

@@ -95,5 +95,5 @@ class LevelLaw:
         wet = sound.copy()
         for start in range(0, wet.shape[1], _BLOCK):
             processor.process(wet[:, start:start + _BLOCK])
-        late = np.concatenate((np.zeros((1, processor.latency)), sound), axis=1)[:, :sound.shape[1]]
-        return stage.wet_gain * wet + stage.dry_gain * late
+        delay = np.concatenate((np.zeros((1, processor.latency)), sound), axis=1)[:, :sound.shape[1]]
+        return stage.wet_gain * wet + stage.dry_gain * delay

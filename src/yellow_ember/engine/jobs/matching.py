@@ -157,9 +157,9 @@ def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[
                  and takes.begin(strip_id, node.out_channels)}
         taken |= begun
         parts.append(functools.partial(_measure, progress if first == 0 else _silently, graph, own, takes, begun))
-    found = [match for matches in side_by_side(parts) for match in matches]
+    result = [match for matches in side_by_side(parts) for match in matches]
     takes.whole |= taken
-    return found
+    return result
 
 
 def _play_from_prints(graph: Graph, strip_ids: Collection[str], frames: int) -> set[str]:
@@ -167,10 +167,10 @@ def _play_from_prints(graph: Graph, strip_ids: Collection[str], frames: int) -> 
 
     frames : how long the session's sound lasts
     """
-    prints = [found for strip_id in strip_ids if (found := find_print(graph.session, strip_id, frames)) is not None]
-    for found in prints:
-        graph.nodes[found.strip_id].use_print(found, at_once=True)
-    return {found.strip_id for found in prints}
+    prints = [result for strip_id in strip_ids if (result := find_print(graph.session, strip_id, frames)) is not None]
+    for result in prints:
+        graph.nodes[result.strip_id].use_print(result, at_once=True)
+    return {result.strip_id for result in prints}
 
 
 def _silently(_share: float) -> None:

@@ -137,25 +137,25 @@ def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_hea
 
 def measure_strip(progress: Progress, session: Session, strip_id: str) -> StripMeasurement:
     """Run the strip's loop and compare.  AudioFileError where there is nothing to measure."""
-    found = capture_strip(lambda share: progress(0.8 * share), session, strip_id)
-    comparison = compare(found.before, found.after, session.rate, loop=True)
+    result = capture_strip(lambda share: progress(0.8 * share), session, strip_id)
+    comparison = compare(result.before, result.after, session.rate, loop=True)
     progress(0.95)
-    return StripMeasurement(strip_id, comparison, loudness(found.before, session.rate),
-                            loudness(found.after, session.rate), wave_of(found.before), wave_of(found.after),
-                            found.loop.start, found.loop.end, excerpt_of(found.before))
+    return StripMeasurement(strip_id, comparison, loudness(result.before, session.rate),
+                            loudness(result.after, session.rate), wave_of(result.before), wave_of(result.after),
+                            result.loop.start, result.loop.end, excerpt_of(result.before))
 
 
 def stage_offset(progress: Progress, session: Session, strip_id: str, stage_id: str) -> float:
     """What makes a stage as loud as what enters it, in dB; 0 where either is silent."""
-    place = session.strip(strip_id).place_of(stage_id)
+    index = session.strip(strip_id).index_of(stage_id)
 
     def level(count: int, share: Progress) -> float:
         """Loudness behind so many stages."""
         as_far = edit_strip(session, strip_id, lambda strip: strip.with_(chain=strip.chain[:count]))
         return loudness(capture_strip(share, as_far, strip_id).after, session.rate).integrated_lufs
 
-    offset = level(place, lambda share: progress(share / 2.0)) - level(
-        place + 1, lambda share: progress(0.5 + share / 2.0))
+    offset = level(index, lambda share: progress(share / 2.0)) - level(
+        index + 1, lambda share: progress(0.5 + share / 2.0))
     return float(offset) if np.isfinite(offset) else 0.0
 
 
@@ -170,23 +170,23 @@ def mix_offset(progress: Progress, session: Session, strip_id: str) -> float:
     """
     def loud(strip_changes: dict[str, object], done: int) -> float:
         heard = edit_strip(session, strip_id, lambda strip: strip.with_(**strip_changes))
-        found = capture_strip(lambda share: progress((done + share) / (_MIX_TRIES + 3)), heard, MASTER, as_heard=True)
-        return loudness(found.after, session.rate).integrated_lufs
+        result = capture_strip(lambda share: progress((done + share) / (_MIX_TRIES + 3)), heard, MASTER, as_heard=True)
+        return loudness(result.after, session.rate).integrated_lufs
 
-    wanted = loud({"bypass": True}, 0)
+    requested = loud({"bypass": True}, 0)
     # From the match that makes the strip alone as loud as before: the one that is set may be of other settings.
     alone = capture_strip(lambda share: None, session, strip_id)
     start = loudness(alone.before, session.rate).integrated_lufs - loudness(alone.after, session.rate).integrated_lufs
     if not np.isfinite(start):
         raise AudioFileError("the strip is silent in the loop")
-    ends = [(at, loud({"bypass": False, "match_db": at}, 1 + place) - wanted)
-            for place, at in enumerate((start - 3.0, start + 3.0))]
+    ends = [(at, loud({"bypass": False, "match_db": at}, 1 + index) - requested)
+            for index, at in enumerate((start - 3.0, start + 3.0))]
     for done in range(_MIX_TRIES):
         (first, low), (second, high) = ends[-2:]
         if not np.isfinite(low + high) or abs(high - low) < 1e-4:
             raise AudioFileError("the strip is not heard in the mix")
         at = float(np.clip(second - high * (second - first) / (high - low), start - 30.0, start + 30.0))
-        ends.append((at, loud({"bypass": False, "match_db": at}, 3 + done) - wanted))
+        ends.append((at, loud({"bypass": False, "match_db": at}, 3 + done) - requested))
         if abs(ends[-1][1]) <= _MIX_WITHIN_DB:
             return at
     raise AudioFileError("no level of the strip makes the mix as loud as before")

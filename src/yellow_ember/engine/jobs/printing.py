@@ -133,8 +133,8 @@ def _paths(session: Session, order: PrintOrder) -> dict[str, Path]:
     paths = {}
     for strip_id in order.strips:
         label = "mix" if strip_id == MASTER else session.strip(strip_id).name
-        wanted = order.folder / f"{plain_file_name(session.name)} - {plain_file_name(label)}.{order.format}"
-        path = free_name(wanted)
+        requested = order.folder / f"{plain_file_name(session.name)} - {plain_file_name(label)}.{order.format}"
+        path = free_name(requested)
         while path in taken:
             path = free_name(path.with_name(f"{path.stem} b{path.suffix}"))
         taken.add(path)

@@ -63,8 +63,8 @@ def stage_speeds(progress: Progress, seconds: float = 4.0) -> list[Speed]:
             if isinstance(parameter, Option) and parameter.id == "shape":
                 runs += [(kind.kind, choice.label, {**kind.defaults(), parameter.id: choice.id})
                          for choice in parameter.choices]
-    found = []
-    for place, (name, variant, values) in enumerate(runs):
-        found.append(Speed(name, variant, FACTOR, seconds / seconds_taken(name, values, signal)))
-        progress((place + 1) / len(runs))
-    return found
+    result = []
+    for index, (name, variant, values) in enumerate(runs):
+        result.append(Speed(name, variant, FACTOR, seconds / seconds_taken(name, values, signal)))
+        progress((index + 1) / len(runs))
+    return result

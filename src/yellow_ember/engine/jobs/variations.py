@@ -53,17 +53,17 @@ def render_variations(progress: Progress, session: Session, order: VariationOrde
                       asked: tuple[tuple[int, Values], ...]) -> Iterator[Variation]:
     """The strip's loop with each of these values in the stage, one after the other."""
     strip = session.strip(order.strip_id)
-    place = strip.place_of(order.stage_id)
-    as_far = edit_strip(session, order.strip_id, lambda old: old.with_(chain=old.chain[:place]))
-    found = capture_strip(lambda share: progress(0.1 * share), as_far, order.strip_id)
-    begin, end = _stretch(found, session.rate, order.seconds)
-    whole = end - begin == found.before.shape[1]
-    before = found.before[:, begin:end]
+    index = strip.index_of(order.stage_id)
+    as_far = edit_strip(session, order.strip_id, lambda old: old.with_(chain=old.chain[:index]))
+    result = capture_strip(lambda share: progress(0.1 * share), as_far, order.strip_id)
+    begin, end = _stretch(result, session.rate, order.seconds)
+    whole = end - begin == result.before.shape[1]
+    before = result.before[:, begin:end]
     loud_before = loudness(before, session.rate).integrated_lufs
     for done, (number, values) in enumerate(asked):
-        chain = (replace_stage(strip.chain[place], params=values, on=True), *strip.chain[place + 1:])
-        after = run_in_loop(strip_chain(session, strip.id, chain, before.shape[0], order.oversample), found.after,
-                            found.loop.start, session.rate, begin, end)
+        chain = (replace_stage(strip.chain[index], params=values, on=True), *strip.chain[index + 1:])
+        after = run_in_loop(strip_chain(session, strip.id, chain, before.shape[0], order.oversample), result.after,
+                            result.loop.start, session.rate, begin, end)
         comparison = compare(before, after, session.rate, loop=whole)
         character = character_of(comparison)
         offset = loud_before - loudness(after, session.rate).integrated_lufs
@@ -77,11 +77,11 @@ def render_variations(progress: Progress, session: Session, order: VariationOrde
         progress(0.1 + 0.9 * (done + 1) / len(asked))
 
 
-def _stretch(found: Capture, rate: int, seconds: float | None) -> tuple[int, int]:
+def _stretch(capture: Capture, rate: int, seconds: float | None) -> tuple[int, int]:
     """The loop, or its loudest part of that length."""
-    frames = found.before.shape[1]
+    frames = capture.before.shape[1]
     length = frames if seconds is None else min(frames, round(seconds * rate))
-    power = np.concatenate(([0.0], np.cumsum(np.sum(found.before**2, axis=0))))
+    power = np.concatenate(([0.0], np.cumsum(np.sum(capture.before**2, axis=0))))
     begin = int(np.argmax(power[length:] - power[:-length])) if length < frames else 0
     return begin, begin + length
 

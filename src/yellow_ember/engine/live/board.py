@@ -33,7 +33,7 @@ _SIZE = HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize + SCOPE.itemsize
 
 @dataclass(frozen=True, slots=True)
 class StripReading:
-    """Levels of one strip: amplitudes of left and right; loudness in LUFS; level at each ladder point.
+    """Levels of one strip: amplitudes of left and right; loudness in LUFS; level at each point of its path.
 
     true_peak : the highest since playing began; programme : quasi-peak
     """

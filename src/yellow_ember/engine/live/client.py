@@ -73,8 +73,8 @@ class EngineClient:
         self._sent_at = 0.0
         self._behind = False
         self._watch = Watch("", 0)
-        self._before = HearBefore(frozenset())
-        self._prints = UsePrints(())
+        self.before = HearBefore(frozenset())
+        self.prints = UsePrints(())
         self.devices: tuple[str, ...] = ()
         self.device = ""
         self.restarts = 0
@@ -118,8 +118,8 @@ class EngineClient:
         if self._session is not None:
             self._send_session(self._session)
         self._send(self._watch)
-        self._send(self._before)
-        self._send(self._prints)
+        self._send(self.before)
+        self._send(self.prints)
         self._send(Play(position) if playing else Locate(position))
 
     def _say_once(self, text: str) -> None:
@@ -215,15 +215,15 @@ class EngineClient:
 
     def hear_before(self, strip_ids: frozenset[str]) -> None:
         """Hear these strips without their chains."""
-        if self._before != HearBefore(strip_ids):
-            self._before = HearBefore(strip_ids)
-            self._send(self._before)
+        if self.before != HearBefore(strip_ids):
+            self.before = HearBefore(strip_ids)
+            self._send(self.before)
 
     def use_prints(self, prints: tuple[StripPrint, ...]) -> None:
         """Play these strips from their prints."""
-        if self._prints != UsePrints(prints):
-            self._prints = UsePrints(prints)
-            self._send(self._prints)
+        if self.prints != UsePrints(prints):
+            self.prints = UsePrints(prints)
+            self._send(self.prints)
 
     def change_device(self, device: DeviceSettings) -> None:
         self._device = device

@@ -97,8 +97,8 @@ def _portaudio() -> ModuleType | None:
         import sounddevice
     except OSError:
         return None
-    found: ModuleType = sounddevice
-    return found
+    result: ModuleType = sounddevice
+    return result
 
 
 def device_names() -> list[str]:

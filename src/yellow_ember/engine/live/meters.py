@@ -38,7 +38,7 @@ class GraphMeters:
     def stand(self, session: Session) -> None:
         """Say in which row of the board each strip is shown: its place in the session."""
         self._row_of = {strip.id: row for row, strip in enumerate(session.strips[:MAXIMUM_STRIPS])}
-        shown = [(place, self._row_of[strip_id]) for place, strip_id in enumerate(self._graph.nodes)
+        shown = [(index, self._row_of[strip_id]) for index, strip_id in enumerate(self._graph.nodes)
                  if strip_id in self._row_of]
         self._nodes, self._rows = (np.array(column, np.intp) for column in zip(*shown, strict=True))
 

@@ -59,8 +59,8 @@ class Engine:
         self._pipe = pipe
         self._board = board
         self._device = device
-        self._transport = Transport()
-        self._graph: Graph | None = None
+        self.transport = Transport()
+        self.graph: Graph | None = None
         self._preparer = Preparer(lambda text: self._say(Trouble(text)))
         self._session: Session | None = None
         """What is played, or was prepared to be."""
@@ -91,10 +91,10 @@ class Engine:
         while self._running:
             try:
                 while self._pipe.poll():
-                    self._take(self._pipe.recv())
+                    self.take(self._pipe.recv())
             except (EOFError, OSError):
                 break
-            self._block()
+            self.run_block()
         self._preparer.close()
         if self._card is not None:
             self._card.close()
@@ -113,7 +113,7 @@ class Engine:
             self._device = DeviceSettings(SILENT_CARD, self._device.block)
             self._card = open_card(SILENT_CARD, self._rate, self._device.block)
         # A graph that was made for other blocks or another rate can't play here.
-        self._graph = self._waiting = None
+        self.graph = self._waiting = None
         self._silence_left = 0
         self._interleaved = np.zeros((self._device.block, 2), np.float32)
         self._silent: Samples = np.zeros((2, self._device.block))
@@ -123,31 +123,31 @@ class Engine:
 
     # -- commands -----------------------------------------------------------------------
 
-    def _take(self, command: Command) -> None:
+    def take(self, command: Command) -> None:
         match command:
             case SetSession(packed, reload):
                 self._set_session(packed, reload)
             case ChangeValues(changes):
                 self._preparer.change(changes)
             case Play(position):
-                self._start(self._transport.position if position is None else position)
+                self._start(self.transport.position if position is None else position)
             case Stop():
-                self._stopping = self._transport.playing
+                self._stopping = self.transport.playing
                 if self._stopping:
                     self._fade.move(0.0)
             case Locate(position):
-                if self._transport.playing:
+                if self.transport.playing:
                     self._relocate = position
                     self._fade.move(0.0)
                 else:
-                    self._transport.go(position)
+                    self.transport.go(position)
             case Watch(strip_id, point):
                 self._watched = (strip_id, point)
             case HearBefore(strip_ids):
                 self._before = strip_ids
                 self._apply_before()
             case UsePrints(prints):
-                self._prints = {found.strip_id: found for found in prints}
+                self._prints = {result.strip_id: result for result in prints}
                 self._apply_prints()
             case ChangeDevice(settings):
                 self._device = settings
@@ -159,34 +159,34 @@ class Engine:
                 self._running = False
 
     def _start(self, position: int) -> None:
-        if self._transport.playing and not self._stopping:
+        if self.transport.playing and not self._stopping:
             return
-        self._transport.go(position)
+        self.transport.go(position)
         self._stopping = False
         self._fade.jump(1.0)
-        if self._graph is not None:
-            self._graph.reset()
+        if self.graph is not None:
+            self.graph.reset()
             if self._meters is not None:
                 self._meters.begin()
             self._silence_left = 0
-            if self._graph.latency > _NOTICED_SECONDS * self._rate:
+            if self.graph.latency > _NOTICED_SECONDS * self._rate:
                 self._fade.jump(0.0)
-                self._silence_left = self._graph.latency
-                self._from_start = self._transport.position == 0
-            elif self._transport.position > 0:
+                self._silence_left = self.graph.latency
+                self._from_start = self.transport.position == 0
+            elif self.transport.position > 0:
                 self._fade.jump(0.0)
                 self._fade.move(1.0)
-        self._transport.playing = True
+        self.transport.playing = True
 
     def _apply_before(self) -> None:
-        if self._graph is not None:
-            for strip_id, node in self._graph.nodes.items():
+        if self.graph is not None:
+            for strip_id, node in self.graph.nodes.items():
                 node.hear(before=strip_id in self._before)
 
     def _apply_prints(self, *, at_once: bool = False) -> None:
-        if self._graph is None:
+        if self.graph is None:
             return
-        for strip_id, node in self._graph.nodes.items():
+        for strip_id, node in self.graph.nodes.items():
             try:
                 node.use_print(self._prints.get(strip_id), at_once=at_once)
             except OSError as error:
@@ -203,30 +203,30 @@ class Engine:
 
     def _take_prepared(self) -> None:
         """Take up what the preparer has ready: settings at once, a graph when the sound has faded out."""
-        while (found := self._preparer.result()) is not None:
-            self._session = found.session
-            match found:
+        while (result := self._preparer.result()) is not None:
+            self._session = result.session
+            match result:
                 case NewValues(session, strip_ids):
-                    if self._graph is not None and self._waiting is None:
-                        self._graph.update(session, touched=strip_ids)
+                    if self.graph is not None and self._waiting is None:
+                        self.graph.update(session, touched=strip_ids)
                 case NewGraph(_, graph, meters):
                     self._adopt(graph, meters)
 
     def _adopt(self, graph: Graph, meters: GraphMeters) -> None:
         if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
             return
-        if self._transport.playing and self._graph is not None:
+        if self.transport.playing and self.graph is not None:
             self._waiting = (graph, meters)
             self._fade.move(0.0)
         else:
             self._swap(graph, meters)
-            if self._transport.playing:
+            if self.transport.playing:
                 self._fade.jump(0.0)
                 self._silence_left = graph.latency + self._device.block
 
     def _swap(self, graph: Graph, meters: GraphMeters) -> None:
         assert self._session is not None
-        self._graph, self._meters = graph, meters
+        self.graph, self._meters = graph, meters
         meters.stand(self._session)
         # Values may have come while it waited.
         graph.update(self._session)
@@ -236,18 +236,18 @@ class Engine:
 
     # -- sound --------------------------------------------------------------------------
 
-    def _block(self) -> None:
+    def run_block(self) -> None:
         assert self._card is not None
         started = time.perf_counter()
         self._take_prepared()
         frames = self._device.block
-        if self._transport.playing and self._graph is not None and self._session is not None:
+        if self.transport.playing and self.graph is not None and self._session is not None:
             if self._silence_left > 0:
                 self._run_in(started)
                 out = self._silent
             else:
-                segments = self._transport.advance(frames, self._session.loop)
-                out = self._graph.process(segments, frames, self._tap, tapped=self._watched[:1])
+                segments = self.transport.advance(frames, self._session.loop)
+                out = self.graph.process(segments, frames, self._tap, tapped=self._watched[:1])
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
@@ -267,13 +267,13 @@ class Engine:
 
         Stages that look ahead (print-through: a turn of the reel) would otherwise keep one waiting.
         """
-        assert self._graph is not None
+        assert self.graph is not None
         assert self._session is not None
         frames = self._device.block
         until = started + _RUN_IN_SHARE * frames / self._rate
         while self._silence_left > 0:
             count = min(frames, self._silence_left)
-            self._graph.process(self._transport.advance(count, self._session.loop), count)
+            self.graph.process(self.transport.advance(count, self._session.loop), count)
             self._silence_left -= count
             if time.perf_counter() > until:
                 break
@@ -292,17 +292,17 @@ class Engine:
         """The output has faded out: do what it faded out for."""
         if self._stopping:
             self._stopping = False
-            self._transport.playing = False
+            self.transport.playing = False
             self._fade.jump(1.0)
             return
         if self._waiting is not None:
             self._swap(*self._waiting)
             self._waiting = None
         if self._relocate is not None:
-            self._transport.go(self._relocate)
+            self.transport.go(self._relocate)
             self._relocate = None
-        assert self._graph is not None
-        self._silence_left = self._graph.latency + self._device.block
+        assert self.graph is not None
+        self._silence_left = self.graph.latency + self._device.block
 
     # -- meters -------------------------------------------------------------------------
 
@@ -332,18 +332,18 @@ class Engine:
 
     def _publish(self) -> None:
         head = self._board.head[0]
-        session, graph = self._session, self._graph
+        session, graph = self._session, self.graph
         latency = graph.latency if graph is not None else 0
         if session is not None:
-            playing = self._transport.playing
+            playing = self.transport.playing
             behind = latency + queued_frames(self._rate, self._device.block)
-            head["position"] = (self._transport.heard(behind, session.loop) if playing
-                                else self._transport.position)
-        head["playing"] = self._transport.playing
+            head["position"] = (self.transport.heard(behind, session.loop) if playing
+                                else self.transport.position)
+        head["playing"] = self.transport.playing
         head["load"] = self._load
         assert self._card is not None
         head["missed"] = self._card.missed
-        head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self._transport.playing else 1.0
+        head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self.transport.playing else 1.0
         head["latency"] = latency
         head["blocks"] += 1
         head["beat"] += 1

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from yellow_ember.dsp.chain import StageSettings
-from yellow_ember.dsp.parameters import Number, Parameter, Switch, Taper, Value, Values
+from yellow_ember.dsp.parameters import MINUS, Number, Parameter, Switch, Taper, Value, Values
 from yellow_ember.dsp.stage_values import ON, STAGE_CONTROLS
 from yellow_ember.session.values.snapshots import Snapshot, StripState
 from yellow_ember.session.values.strip_values import BYPASS, PAN, VOLUME
@@ -16,7 +16,7 @@ _SMALL = 1e-9
 def _signed(parameter: Number, change: float) -> str:
     text = parameter.text(abs(change)) if parameter.minimum <= abs(change) <= parameter.maximum else (
         f"{abs(change):.{parameter.decimals}f} {parameter.unit}".strip())
-    return f"{'+' if change > 0 else '-'}{text.lstrip('+')}"
+    return f"{'+' if change > 0 else MINUS}{text.lstrip('+')}"
 
 
 def _value_words(parameter: Parameter, old: Value, new: Value) -> str:

@@ -10,7 +10,7 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
 from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.session.values.links import kept_links
-from yellow_ember.session.values.macros import MOST_MACROS, Macro, Target, renamed_stages, without_stages
+from yellow_ember.session.values.macros import MAX_MACROS, Macro, Target, renamed_stages, without_stages
 from yellow_ember.session.values.model import (
     MASTER,
     Send,
@@ -124,11 +124,11 @@ def drive_stage(session: Session, strip_id: str, stage_id: str, by_db: float) ->
     return session
 
 
-def add_stage(session: Session, strip_id: str, stage: StageSettings, place: int | None = None) -> Session:
+def add_stage(session: Session, strip_id: str, stage: StageSettings, index: int | None = None) -> Session:
     """A stage into a strip's chain, at the end unless a place is given."""
 
     def change(strip: Strip) -> Strip:
-        at = len(strip.chain) if place is None else place
+        at = len(strip.chain) if index is None else index
         return strip.with_(chain=(*strip.chain[:at], stage, *strip.chain[at:]))
 
     return edit_strip(session, strip_id, change)
@@ -160,8 +160,8 @@ def _taken_out(session: Session, strip_id: str, stage_id: str) -> Session:
 def add_macro(session: Session, strip_id: str, name: str, targets: tuple[Target, ...] = ()) -> Session:
     """A macro at 0 %; ValueError where the strip has as many as it can hold."""
     strip = session.strip(strip_id)
-    if len(strip.macros) >= MOST_MACROS:
-        raise ValueError(f"{strip.name} has {MOST_MACROS} macros, which is as many as a strip can hold")
+    if len(strip.macros) >= MAX_MACROS:
+        raise ValueError(f"{strip.name} has {MAX_MACROS} macros, which is as many as a strip can hold")
     return edit_macros(session, strip_id, (*strip.macros, Macro(new_id("macro"), name, 0.0, targets)))
 
 
@@ -205,13 +205,13 @@ def _move_targets(session: Session, strip_id: str, macro: Macro, targets: tuple[
     return session
 
 
-def move_stage(session: Session, strip_id: str, stage_id: str, place: int) -> Session:
+def move_stage(session: Session, strip_id: str, stage_id: str, index: int) -> Session:
     """The stage to another place of its chain, counted without itself."""
 
     def change(strip: Strip) -> Strip:
         moved = strip.stage(stage_id)
         rest = [stage for stage in strip.chain if stage.id != stage_id]
-        at = min(max(place, 0), len(rest))
+        at = min(max(index, 0), len(rest))
         return strip.with_(chain=(*rest[:at], moved, *rest[at:]))
 
     return edit_strip(session, strip_id, change)
@@ -235,7 +235,7 @@ def add_bus(session: Session, name: str, out: str = MASTER) -> Session:
 
 
 def _insert(session: Session, strip: Strip, kind: StripKind) -> Session:
-    places = [place for place, old in enumerate(session.strips) if old.kind is kind]
+    places = [index for index, old in enumerate(session.strips) if old.kind is kind]
     at = places[-1] + 1 if places else (0 if kind is StripKind.TRACK else len(session.strips) - 1)
     return session.with_(strips=(*session.strips[:at], strip, *session.strips[at:]))
 

@@ -30,8 +30,8 @@ class _Rule:
     relative: Callable[[str], bool]
 
 
-def _name(place: _Place) -> str:
-    kind, _, name = place
+def _name(index: _Place) -> str:
+    kind, _, name = index
     return f"{kind}.{name}" if kind else name
 
 
@@ -68,20 +68,20 @@ def _stages(session: Session, rule: _Rule, member: str) -> tuple[Strip, dict[tup
                 if stage.id == member:
                     return strip, {(stage.kind, 0): stage}
         elif strip.id == member:
-            found: dict[tuple[str, int], StageSettings] = {}
+            result: dict[tuple[str, int], StageSettings] = {}
             for stage in strip.chain:
-                count = sum(kind == stage.kind for kind, _ in found)
-                found[stage.kind, count] = stage
-            return strip, found
+                count = sum(kind == stage.kind for kind, _ in result)
+                result[stage.kind, count] = stage
+            return strip, result
     return None
 
 
 def _values(session: Session, rule: _Rule, member: str) -> dict[_Place, tuple[str, Value]]:
     """What is linked of a member: the id of its stage ("" for the strip's own) and the value, by place."""
-    found = _stages(session, rule, member)
-    if found is None:
+    result = _stages(session, rule, member)
+    if result is None:
         return {}
-    strip, stages = found
+    strip, stages = result
     values: dict[_Place, tuple[str, Value]] = {}
     if not rule.of_stages:
         values |= {("", 0, name): ("", getattr(strip, name)) for name in _OF_STRIPS if rule.links(name)}
@@ -97,23 +97,23 @@ def _follow_rule(rule: _Rule, base: Session, new: Session) -> Session:
     behind = {member: _values(new, rule, member) for member in rule.members}
     for member in rule.members:
         # A stage that was not there before brings its own settings and moves nobody.
-        moved = [place for place, (stage, value) in behind[member].items()
-                 if place in before[member] and before[member][place] != (stage, value)
-                 and before[member][place][0] == stage]
-        for place in moved:
+        moved = [index for index, (stage, value) in behind[member].items()
+                 if index in before[member] and before[member][index] != (stage, value)
+                 and before[member][index][0] == stage]
+        for index in moved:
             for other in rule.members:
-                if other == member or place not in behind[other] or behind[other][place] != before[other].get(place):
+                if other == member or index not in behind[other] or behind[other][index] != before[other].get(index):
                     continue
-                value = behind[member][place][1]
-                if rule.relative(_name(place)):
-                    value = _moved_as_much(place, before[member][place][1], value, before[other][place][1])
-                new = _set(new, rule, other, place, behind[other][place][0], value)
+                value = behind[member][index][1]
+                if rule.relative(_name(index)):
+                    value = _moved_as_much(index, before[member][index][1], value, before[other][index][1])
+                new = _set(new, rule, other, index, behind[other][index][0], value)
     return new
 
 
-def _moved_as_much(place: _Place, origin: Value, value: Value, base: Value) -> Value:
+def _moved_as_much(index: _Place, origin: Value, value: Value, base: Value) -> Value:
     """Where something at `base` is when it moves along its control as far as from `origin` to `value`."""
-    kind, _, name = place
+    kind, _, name = index
     if None in (origin, value, base):
         return value
     shared = _OF_STAGES.get(name) if kind else _OF_STRIPS[name]
@@ -143,10 +143,10 @@ def _number(kind: str, name: str) -> Number | None:
     return parameter if isinstance(parameter, Number) else None
 
 
-def _set(session: Session, rule: _Rule, member: str, place: _Place, stage_id: str, value: Value) -> Session:
-    found = _stages(session, rule, member)
-    assert found is not None
-    strip, name = found[0], place[2]
+def _set(session: Session, rule: _Rule, member: str, index: _Place, stage_id: str, value: Value) -> Session:
+    result = _stages(session, rule, member)
+    assert result is not None
+    strip, name = result[0], index[2]
     if not stage_id:
         return edit_strip(session, strip.id, lambda old: old.with_(**{name: value}))
     if name in _OF_STAGES:
@@ -156,10 +156,10 @@ def _set(session: Session, rule: _Rule, member: str, place: _Place, stage_id: st
 
 def linked_with(session: Session, strip_ids: tuple[str, ...]) -> set[str]:
     """Ids of these strips and of all that move when one of them, or a stage of it, is changed."""
-    found = set(strip_ids)
+    result = set(strip_ids)
     owner = {stage.id: strip.id for strip in session.strips for stage in strip.chain}
     for group in session.links:
         strips = {owner.get(member, member) for member in group.members}
         if strips & set(strip_ids):
-            found |= strips
-    return found
+            result |= strips
+    return result

@@ -115,9 +115,9 @@ def solo_group(session: Session, group: LinkGroup, *, solo: bool) -> Session:
 
 def linkable(session: Session, group: LinkGroup) -> dict[str, str]:
     """What can be linked in a group: labels by the names that `LinkGroup.parameters` holds."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     if not group.of_stages:
-        found |= {value.id: value.label for value in LINKED_VALUES}
+        result |= {value.id: value.label for value in LINKED_VALUES}
     for strip in session.strips:
         for stage in strip.chain:
             if group.of_stages and stage.id not in group.members:
@@ -125,6 +125,6 @@ def linkable(session: Session, group: LinkGroup) -> dict[str, str]:
             if not group.of_stages and strip.id not in group.members:
                 continue
             kind = stage.declaration
-            found |= {f"{kind.kind}.{value.id}": f"{kind.label}: {value.label}"
-                      for value in (*STAGE_VALUES, *kind.parameters)}
-    return found
+            result |= {f"{kind.kind}.{value.id}": f"{kind.label}: {value.label}"
+                       for value in (*STAGE_VALUES, *kind.parameters)}
+    return result

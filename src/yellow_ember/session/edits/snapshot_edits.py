@@ -28,17 +28,17 @@ def state_of(strip: Strip) -> StripState:
                       bypass=strip.bypass, volume_db=strip.volume_db, pan=strip.pan)
 
 
-def take_snapshot(session: Session, scope: str, owner: str, place: int) -> Session:
+def take_snapshot(session: Session, scope: str, owner: str, index: int) -> Session:
     """Keep how it stands now, in place of what was kept there; name and note stay."""
-    old = find_snapshot(session, scope, owner, place)
+    old = find_snapshot(session, scope, owner, index)
     states = tuple(state_of(strip) for strip in _strips(session, scope, owner))
-    fresh = Snapshot(scope=scope, owner=owner, place=place, name=old.name if old else "",
+    fresh = Snapshot(scope=scope, owner=owner, place=index, name=old.name if old else "",
                      note=old.note if old else "", states=states)
     return session.with_(snapshots=(*(one for one in session.snapshots if one.key != fresh.key), fresh))
 
 
-def find_snapshot(session: Session, scope: str, owner: str, place: int) -> Snapshot | None:
-    return next((one for one in session.snapshots if one.key == (scope, owner, place)), None)
+def find_snapshot(session: Session, scope: str, owner: str, index: int) -> Snapshot | None:
+    return next((one for one in session.snapshots if one.key == (scope, owner, index)), None)
 
 
 def recall(session: Session, snapshot: Snapshot) -> Session:
@@ -57,9 +57,9 @@ def recall(session: Session, snapshot: Snapshot) -> Session:
 
 def is_now(session: Session, snapshot: Snapshot) -> bool:
     """True where recalling it would change nothing, offsets of the match left aside."""
-    found = recall(session, snapshot)
+    result = recall(session, snapshot)
     return all(old.with_(match_db=0.0) == new.with_(match_db=0.0)
-               for old, new in zip(session.strips, found.strips, strict=True))
+               for old, new in zip(session.strips, result.strips, strict=True))
 
 
 def edit_snapshot(session: Session, snapshot: Snapshot, change: Callable[[Snapshot], Snapshot]) -> Session:

@@ -32,15 +32,15 @@ def variable(kind: StageKind) -> list[Parameter]:
 def first_choice(kind: StageKind) -> tuple[str, ...]:
     """Ids of the parameters that a sheet of this stage begins with."""
     known = {p.id for p in variable(kind)}
-    wanted = kind.varied or tuple(name for name in (kind.drive, kind.tone) if name)
-    found = tuple(name for name in wanted if name in known)
-    return found or tuple(p.id for p in variable(kind)[:2])
+    requested = kind.varied or tuple(name for name in (kind.drive, kind.tone) if name)
+    result = tuple(name for name in requested if name in known)
+    return result or tuple(p.id for p in variable(kind)[:2])
 
 
 def steps(parameter: Parameter, count: int) -> list[Value]:
     """So many values of a parameter: choices in their order, numbers evenly along the control."""
     if isinstance(parameter, Option):
-        return [parameter.value_at(place) for place in range(min(count, len(parameter.choices)))]
+        return [parameter.value_at(index) for index in range(min(count, len(parameter.choices)))]
     if isinstance(parameter, Switch):
         return list((False, True)[:max(count, 1)])
     assert isinstance(parameter, Number)
@@ -53,20 +53,20 @@ def steps(parameter: Parameter, count: int) -> list[Value]:
 
 def counts(kind: StageKind, names: Sequence[str], most: int = MOST) -> list[int]:
     """How many values of each parameter, so that all together make at most `most`."""
-    found = [1] * len(names)
+    result = [1] * len(names)
     limits = [len(p.choices) if isinstance(p := kind.parameter(name), Option) else 2 if isinstance(p, Switch) else 6
               for name in names]
     growing = True
     while growing:
         growing = False
-        for place in range(len(names)):
-            more = [count + (at == place) for at, count in enumerate(found)]
+        for index in range(len(names)):
+            more = [count + (at == index) for at, count in enumerate(result)]
             size = 1
             for count in more:
                 size *= count
-            if more[place] <= limits[place] and size <= most:
-                found, growing = more, True
-    return found
+            if more[index] <= limits[index] and size <= most:
+                result, growing = more, True
+    return result
 
 
 def along(kind: StageKind, values: Values, names: Sequence[str], most: int = MOST) -> Plan:

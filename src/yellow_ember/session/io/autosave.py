@@ -36,9 +36,9 @@ class Card:
 
     def session(self) -> Session:
         """The session itself; SessionFileError where the card is damaged."""
-        found = load_object(self.file)
+        result = load_object(self.file)
         try:
-            return session_from_object(found["session"], Path("/"))
+            return session_from_object(result["session"], Path("/"))
         except (ValueError, KeyError, TypeError) as reason:
             raise SessionFileError(f"{self.file}: {reason}") from None
 
@@ -62,22 +62,22 @@ def _write_card(session: Session, path: Path | None, file: Path) -> None:
                                  "session": session_to_object(session, None)}))
 
 
-def _read_cards(place: Path) -> list[Card]:
+def _read_cards(index: Path) -> list[Card]:
     """The cards of a folder, newest first.  Damaged ones are passed over."""
-    found = []
-    for file in place.glob("*.json"):
+    result = []
+    for file in index.glob("*.json"):
         try:
             card = load_object(file)
             path = None if card["path"] is None else Path(card["path"])
-            found.append(Card(str(card["name"]), path, file.stat().st_mtime, file))
+            result.append(Card(str(card["name"]), path, file.stat().st_mtime, file))
         except (SessionFileError, OSError, KeyError, TypeError):
             continue
-    return sorted(found, key=lambda card: card.kept_at, reverse=True)
+    return sorted(result, key=lambda card: card.kept_at, reverse=True)
 
 
-def _keep_newest(place: Path) -> None:
+def _keep_newest(index: Path) -> None:
     """Forget all cards of a folder but the newest."""
-    files = sorted(place.glob("*.json"), key=lambda file: file.stat().st_mtime, reverse=True)
+    files = sorted(index.glob("*.json"), key=lambda file: file.stat().st_mtime, reverse=True)
     for file in files[KEPT:]:
         file.unlink(missing_ok=True)
 
@@ -116,9 +116,9 @@ def leftovers() -> list[Card]:
 
 def set_aside(card: Card) -> None:
     """Keep work that was not taken up, the last of it; nothing is deleted."""
-    place = _set_aside_folder()
-    os.replace(card.file, free_name(place / f"{time.strftime('%Y-%m-%d %H.%M.%S')}.json"))
-    _keep_newest(place)
+    directory = _set_aside_folder()
+    os.replace(card.file, free_name(directory / f"{time.strftime('%Y-%m-%d %H.%M.%S')}.json"))
+    _keep_newest(directory)
 
 
 def work_set_aside() -> list[Card]:
@@ -131,9 +131,9 @@ def work_set_aside() -> list[Card]:
 
 def keep_version(session: Session, path: Path) -> None:
     """Keep what was saved to a file, beside its last versions.  OSError where the disk does not allow it."""
-    place = _versions_folder(path)
-    _write_card(session, path, free_name(place / f"{time.strftime('%Y-%m-%d %H.%M.%S')}.json"))
-    _keep_newest(place)
+    directory = _versions_folder(path)
+    _write_card(session, path, free_name(directory / f"{time.strftime('%Y-%m-%d %H.%M.%S')}.json"))
+    _keep_newest(directory)
 
 
 def versions(path: Path) -> list[Card]:

@@ -21,7 +21,7 @@ from yellow_ember.dsp.tape.line_up import KEPT
 from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, declared_type
 from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
-from yellow_ember.session.values.macros import MOST_MACROS, Bend
+from yellow_ember.session.values.macros import MAX_MACROS, Bend
 from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
 from yellow_ember.session.values.purposes import ANY_SOURCE, INTENTIONS, SET_SCOPES, SOURCES
 from yellow_ember.session.values.snapshots import PLACES
@@ -61,8 +61,8 @@ class _Identified(Content):
 
     @model_serializer(mode="wrap")
     def _without_empty_id(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
-        found: dict[str, Any] = write(self)
-        return found if self.id else {key: value for key, value in found.items() if key != "id"}
+        result: dict[str, Any] = write(self)
+        return result if self.id else {key: value for key, value in result.items() if key != "id"}
 
 
 @_declaring(STAGE_VALUES)
@@ -109,7 +109,7 @@ class MacroContent(_Identified):
     targets: list[TargetContent]
 
 
-_Macros = Annotated[list[MacroContent], Field(max_length=MOST_MACROS)]
+_Macros = Annotated[list[MacroContent], Field(max_length=MAX_MACROS)]
 
 
 class ChainContent(Content):

@@ -49,12 +49,12 @@ class FileFormat(Generic[ContentType]):
     def version(self) -> int:
         return len(self.migrations) + 1
 
-    def parse(self, found: dict[str, Any], folder: Path) -> ContentType:
+    def parse(self, document: dict[str, Any], folder: Path) -> ContentType:
         """Check and convert a JSON object, migrating it first where it is of an older version.
 
         Parameters
         ----------
-        found : dict
+        result : dict
             The parsed file.  It is changed by a migration.
         folder : Path
             What paths in it are relative to.
@@ -64,9 +64,9 @@ class FileFormat(Generic[ContentType]):
         ValueError
             Names the position (`stages[0].params.record_db`) and the reason.
         """
-        for version in range(self._checked_version(found), self.version):
-            self.migrations[version](found)
-        body = {key: value for key, value in found.items() if key not in ("format", "version")}
+        for version in range(self._checked_version(document), self.version):
+            self.migrations[version](document)
+        body = {key: value for key, value in document.items() if key not in ("format", "version")}
         try:
             return self.content.model_validate(body, context={"folder": folder})
         except ValidationError as error:
@@ -78,9 +78,9 @@ class FileFormat(Generic[ContentType]):
 
     def read(self, path: Path) -> ContentType:
         """Read a file.  SessionFileError names the file, the position and the reason."""
-        found = load_object(path)
+        result = load_object(path)
         try:
-            return self.parse(found, path.parent.resolve())
+            return self.parse(result, path.parent.resolve())
         except ValueError as reason:
             raise SessionFileError(f"{path}: {reason}") from None
 
@@ -100,16 +100,16 @@ class FileFormat(Generic[ContentType]):
 
     def schema(self, title: str) -> dict[str, Any]:
         """Return the JSON Schema of files of the current version."""
-        found = self.content.model_json_schema(schema_generator=_Untitled)
-        properties = {"format": {"const": self.name}, "version": {"const": self.version}, **found["properties"]}
-        required = ["format", "version", *found.get("required", [])]
-        return {"$schema": GenerateJsonSchema.schema_dialect, **found, "title": title, "required": required,
+        result = self.content.model_json_schema(schema_generator=_Untitled)
+        properties = {"format": {"const": self.name}, "version": {"const": self.version}, **result["properties"]}
+        required = ["format", "version", *result.get("required", [])]
+        return {"$schema": GenerateJsonSchema.schema_dialect, **result, "title": title, "required": required,
                 "properties": properties}
 
-    def _checked_version(self, found: dict[str, Any]) -> int:
-        if found.get("format") != self.name:
-            raise ValueError(f"format: must be {self.name!r}, not {found.get('format')!r}")
-        number = found.get("version")
+    def _checked_version(self, document: dict[str, Any]) -> int:
+        if document.get("format") != self.name:
+            raise ValueError(f"format: must be {self.name!r}, not {document.get('format')!r}")
+        number = document.get("version")
         if isinstance(number, bool) or not isinstance(number, int) or number < 1:
             raise ValueError(f"version: must be a whole number from 1, not {number!r}")
         if number > self.version:

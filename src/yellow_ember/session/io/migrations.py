@@ -30,46 +30,46 @@ def _rename_near_to_far(holder: Object, chain: str) -> None:
                 target["parameter"] = "near_far"
 
 
-def _chain_2(found: Object) -> None:
-    _rename_near_to_far(found, "stages")
+def _chain_2(document: Object) -> None:
+    _rename_near_to_far(document, "stages")
 
 
-def _preset_2(found: Object) -> None:
+def _preset_2(document: Object) -> None:
     """2 brought macros."""
-    found.setdefault("macros", [])
+    document.setdefault("macros", [])
 
 
-def _preset_3(found: Object) -> None:
+def _preset_3(document: Object) -> None:
     """3 brought the match."""
-    _rename_near_to_far(found, "stages")
-    found.setdefault("match_db", 0.0)
+    _rename_near_to_far(document, "stages")
+    document.setdefault("match_db", 0.0)
 
 
-def _session_2(found: Object) -> None:
+def _session_2(document: Object) -> None:
     """2 brought macros."""
-    for strip in _objects(found, "strips"):
+    for strip in _objects(document, "strips"):
         strip.setdefault("macros", [])
 
 
-def _session_3(found: Object) -> None:
+def _session_3(document: Object) -> None:
     """3 brought sends, bypass, links, and a stage's mix and mono."""
-    found.setdefault("links", [])
-    for strip in _objects(found, "strips"):
+    document.setdefault("links", [])
+    for strip in _objects(document, "strips"):
         strip.setdefault("sends", [])
         strip.setdefault("bypass", False)
         _rename_near_to_far(strip, "chain")
 
 
-def _session_4(found: Object) -> None:
+def _session_4(document: Object) -> None:
     """4 brought snapshots and loudness targets."""
-    found.setdefault("snapshots", [])
-    for strip in _objects(found, "strips"):
+    document.setdefault("snapshots", [])
+    for strip in _objects(document, "strips"):
         strip.setdefault("zone_lufs", None)
 
 
-def _session_5(found: Object) -> None:
+def _session_5(document: Object) -> None:
     """5 brought the strip that is shown."""
-    found.setdefault("shown", "")
+    document.setdefault("shown", "")
 
 
 CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}

@@ -19,17 +19,17 @@ def own_files_folder(name: str) -> Path:
     return folder(Base.DATA, name)
 
 
-def read_own(place: Path, read: Callable[[Path], Found]) -> tuple[list[Found], tuple[str, ...]]:
+def read_own(index: Path, read: Callable[[Path], Found]) -> tuple[list[Found], tuple[str, ...]]:
     """All in a folder that can be read, and what is wrong with the rest."""
-    found, troubles = [], []
-    for path in sorted(place.glob("*.json")):
+    result, troubles = [], []
+    for path in sorted(index.glob("*.json")):
         try:
-            found.append(read(path))
+            result.append(read(path))
         except SessionFileError as error:
             troubles.append(str(error))
-    return found, tuple(troubles)
+    return result, tuple(troubles)
 
 
-def fresh_file(place: Path, name: str) -> Path:
+def fresh_file(index: Path, name: str) -> Path:
     """A file for something of that name, that is not there yet."""
-    return free_name(place / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'own'}.json")
+    return free_name(index / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'own'}.json")

@@ -89,8 +89,8 @@ def own_folder() -> Path:
 
 def own_presets() -> tuple[tuple[Preset, ...], tuple[str, ...]]:
     """The user's own presets, and what is wrong with files that can't be used."""
-    found, troubles = read_own(own_folder(), lambda path: replace(read_preset(path), path=path))
-    return by_source(found), troubles
+    result, troubles = read_own(own_folder(), lambda path: replace(read_preset(path), path=path))
+    return by_source(result), troubles
 
 
 def all_presets() -> tuple[Preset, ...]:

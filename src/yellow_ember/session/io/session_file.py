@@ -65,9 +65,9 @@ def session_to_object(session: Session, folder: Path | None) -> dict[str, Any]:
     return SESSION_FORMAT.to_object(session_content(session), folder)
 
 
-def session_from_object(found: dict[str, Any], folder: Path) -> Session:
+def session_from_object(document: dict[str, Any], folder: Path) -> Session:
     """Return the session of a file's JSON object; ValueError names the position and the reason."""
-    return session_from(SESSION_FORMAT.parse(found, folder))
+    return session_from(SESSION_FORMAT.parse(document, folder))
 
 
 def session_content(session: Session) -> SessionContent:

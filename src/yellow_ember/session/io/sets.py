@@ -82,7 +82,7 @@ def write_set(strip_set: StripSet, path: Path) -> None:
 def shipped_sets() -> tuple[StripSet, ...]:
     """Those that come with the program, buses first."""
     return tuple(sorted((read_set(path) for path in SHIPPED_SETS.glob("*.json")),
-                        key=lambda found: (SET_SCOPES.index(found.scope), found.name)))
+                        key=lambda result: (SET_SCOPES.index(result.scope), result.name)))
 
 
 def own_sets_folder() -> Path:
@@ -92,15 +92,15 @@ def own_sets_folder() -> Path:
 
 def own_sets() -> tuple[tuple[StripSet, ...], tuple[str, ...]]:
     """The user's own, and what is wrong with files that can't be used."""
-    found, troubles = read_own(own_sets_folder(), lambda path: replace(read_set(path), path=path))
-    return tuple(found), troubles
+    result, troubles = read_own(own_sets_folder(), lambda path: replace(read_set(path), path=path))
+    return tuple(result), troubles
 
 
-def keep_set(found: StripSet) -> StripSet:
+def keep_set(strip_set: StripSet) -> StripSet:
     """Keep a set of one's own as a new file."""
-    path = fresh_file(own_sets_folder(), found.name)
-    write_set(found, path)
-    return replace(found, path=path)
+    path = fresh_file(own_sets_folder(), strip_set.name)
+    write_set(strip_set, path)
+    return replace(strip_set, path=path)
 
 
 def guessed_source(strip: Strip) -> str:
@@ -116,30 +116,30 @@ def strips_in(session: Session, scope: str, bus_id: str) -> tuple[Strip, ...]:
     return (session.strip(bus_id), *session.feeding(bus_id))
 
 
-def parts_for(session: Session, found: StripSet, bus_id: str) -> dict[str, int | None]:
+def parts_for(session: Session, strip_set: StripSet, bus_id: str) -> dict[str, int | None]:
     """Which part suits each strip: of its kind and source, or of its kind and any; None where there is none."""
     chosen: dict[str, int | None] = {}
-    for strip in strips_in(session, found.scope, bus_id):
-        where = StripKind.BUS if found.scope == "bus" and strip.id == bus_id else strip.kind
+    for strip in strips_in(session, strip_set.scope, bus_id):
+        where = StripKind.BUS if strip_set.scope == "bus" and strip.id == bus_id else strip.kind
         source = guessed_source(strip)
-        fitting = [place for place, part in enumerate(found.parts) if part.where is where]
-        exact = [place for place in fitting if found.parts[place].source == source]
-        loose = [place for place in fitting if found.parts[place].source == ANY_SOURCE]
+        fitting = [index for index, part in enumerate(strip_set.parts) if part.where is where]
+        exact = [index for index in fitting if strip_set.parts[index].source == source]
+        loose = [index for index in fitting if strip_set.parts[index].source == ANY_SOURCE]
         chosen[strip.id] = next(iter((*exact, *loose)), None)
     return chosen
 
 
-def use_set(session: Session, found: StripSet, chosen: dict[str, int | None]) -> Session:
+def use_set(session: Session, strip_set: StripSet, chosen: dict[str, int | None]) -> Session:
     """A set's chains in place of the strips' own, by the parts chosen for them; where there is none, all stays."""
     tracks = []
-    for strip_id, place in chosen.items():
-        if place is None:
+    for strip_id, index in chosen.items():
+        if index is None:
             continue
-        part = found.parts[place]
+        part = strip_set.parts[index]
         session = use_chain(session, strip_id, part.stages, part.macros, part.match_db)
         if session.strip(strip_id).kind is StripKind.TRACK:
             tracks.append(strip_id)
-    if found.linked and len(tracks) >= FEWEST:
+    if strip_set.linked and len(tracks) >= FEWEST:
         session = link_strips(session, tuple(tracks))
     return session
 

@@ -16,10 +16,10 @@ MAXIMUM_NOTE = 5000
 """Characters of a note."""
 
 
-def check_count(things: Sized, maximum: int, place: str, what: str) -> None:
+def check_count(things: Sized, maximum: int, index: str, what: str) -> None:
     """ValueError where a file brings more of something than a session can hold."""
     if len(things) > maximum:
-        raise ValueError(f"{place}: {len(things)} {what}; there can be at most {maximum}")
+        raise ValueError(f"{index}: {len(things)} {what}; there can be at most {maximum}")
 
 
 def depth_of_buses(feeds: dict[str, tuple[str, ...]]) -> int:

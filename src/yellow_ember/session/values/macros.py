@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Group, Number, Value
 
-MOST_MACROS = 8
+MAX_MACROS = 8
 
 
 class Bend(enum.Enum):

@@ -61,7 +61,7 @@ class Strip(_Value):
     audio : the track's file, None for buses
     volume_db, pan, mute, solo, bypass, match_db : what every strip has (`strip_values.py`)
     zone_lufs : target of its short-term loudness, None for none
-    macros : at most MOST_MACROS controls that move several parameters of the chain
+    macros : at most MAX_MACROS controls that move several parameters of the chain
     """
 
     id: str
@@ -99,7 +99,7 @@ class Strip(_Value):
                 return stage
         raise KeyError(stage_id)
 
-    def place_of(self, stage_id: str) -> int:
+    def index_of(self, stage_id: str) -> int:
         return [stage.id for stage in self.chain].index(stage_id)
 
 
@@ -217,12 +217,12 @@ class Session(_Value):
 
 def reached(start: str, onward: Callable[[str], Iterable[str]]) -> set[str]:
     """All that is reached from a place, itself among them."""
-    found, waiting = {start}, [start]
+    result, waiting = {start}, [start]
     while waiting:
-        fresh = set(onward(waiting.pop())) - found
-        found |= fresh
+        fresh = set(onward(waiting.pop())) - result
+        result |= fresh
         waiting += fresh
-    return found
+    return result
 
 
 def new_id(prefix: str) -> str:

@@ -1,4 +1,4 @@
-"""Tape strip: the waveform, before and after, with the loop and the place of playing.
+"""The waveform, before and after, with the loop and the position of playing.
 
 Click or drag to go somewhere; drag in the ruler to draw a loop, or its ends to move them;
 double-click a bar to loop it.  Positions snap to beats, to nothing with Shift.
@@ -43,7 +43,7 @@ KEYS = (("[ and ]", "loop from here, loop to here"), ("Left, Right", "a beat bac
 """What it answers to, for the sheet of keys."""
 
 
-class TapeStrip(QWidget):
+class Timeline(QWidget):
     """The time line of the chosen strip."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, imports: Imports,
@@ -85,7 +85,7 @@ class TapeStrip(QWidget):
         session, strip = self._sessions.session, self._selection.strip
         shown = (session.loop, session.tempo, session.beats_per_bar, self.length, strip.id, strip.match_db,
                  bool(strip.chain), self._imports.ready(strip.audio), id(self._measurer.latest(strip.id)),
-                 id(self._added.found))
+                 id(self._added.part))
         if shown != self._shown:
             self._shown, self._still = shown, None
             self.update()
@@ -95,13 +95,13 @@ class TapeStrip(QWidget):
 
     def _on_frame(self, state: EngineState) -> None:
         if state.position != self._position:
-            for x in (self._x(self._position), self._x(state.position)):
+            for x in (self.x_of(self._position), self.x_of(state.position)):
                 self.update(int(x) - 3, 0, 7, self.height())
             self._position = state.position
 
     # -- geometry -----------------------------------------------------------------------
 
-    def _x(self, frame: float) -> float:
+    def x_of(self, frame: float) -> float:
         return 8 + frame / self.length * (self.width() - 16)
 
     def _frame(self, x: float) -> int:
@@ -126,7 +126,7 @@ class TapeStrip(QWidget):
             self._still.setDevicePixelRatio(ratio)
             self._paint_still(self._still)
         painter.drawPixmap(0, 0, self._still)
-        x = self._x(self._position)
+        x = self.x_of(self._position)
         painter.setPen(QPen(theme.TEXT, 1.4))
         painter.drawLine(QPointF(x, 2), QPointF(x, self.height() - 2))
         if self.hasFocus():
@@ -145,7 +145,7 @@ class TapeStrip(QWidget):
         session = self._sessions.session
         loop = session.loop
         if loop.end > loop.start:
-            left, right = self._x(loop.start), self._x(loop.end)
+            left, right = self.x_of(loop.start), self.x_of(loop.end)
             painter.fillRect(QRectF(left, _RULER, right - left, wave.height()), theme.RAISED)
             painter.fillRect(QRectF(left, 3, right - left, 12), theme.AFTER_FILL if loop.on else theme.RAISED)
             painter.setPen(QPen(theme.AFTER if loop.on else theme.DIM, 1.5))
@@ -155,29 +155,29 @@ class TapeStrip(QWidget):
         overview = self._overview()
         if overview is not None:
             self._paint_wave(painter, wave, overview, 0, len(overview) * OVERVIEW_FRAMES, filled=True)
-        found = self._measurer.latest(self._selection.strip_id)
-        if found is not None:
+        result = self._measurer.latest(self._selection.strip_id)
+        if result is not None:
             if overview is None:
-                self._paint_wave(painter, wave, found.wave_before, found.start, found.end, filled=True)
-            added = self._added.found
+                self._paint_wave(painter, wave, result.wave_before, result.start, result.end, filled=True)
+            added = self._added.part
             if added is not None and added.part.strip_id == self._selection.strip_id:
                 scale = 10.0 ** (self._selection.strip.match_db / 20.0)
-                self._paint_wave(painter, wave, added.wave * scale, found.start, found.end, filled=True,
+                self._paint_wave(painter, wave, added.wave * scale, result.start, result.end, filled=True,
                                  colour=theme.added_colour(added.against_db))
             elif self._selection.strip.chain:
                 scale = 10.0 ** (self._selection.strip.match_db / 20.0)
-                self._paint_wave(painter, wave, found.wave_after * scale, found.start, found.end, filled=False)
+                self._paint_wave(painter, wave, result.wave_after * scale, result.start, result.end, filled=False)
 
     def _paint_ruler(self, painter: QPainter, wave: QRectF) -> None:
         session = self._sessions.session
         bar = self._beat() * session.beats_per_bar
         bars = int(self.length / bar) + 1
         every = 1
-        while self._x(bar * every) - self._x(0) < 34:
+        while self.x_of(bar * every) - self.x_of(0) < 34:
             every *= 2
         painter.setFont(theme.font(7.5))
         for number in range(0, bars, every):
-            x = self._x(number * bar)
+            x = self.x_of(number * bar)
             painter.setPen(QPen(theme.EDGE, 1.0))
             painter.drawLine(QPointF(x, 14), QPointF(x, wave.bottom()))
             painter.setPen(theme.DIM)
@@ -193,7 +193,7 @@ class TapeStrip(QWidget):
 
     def _paint_wave(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int, end: int,
                     *, filled: bool, colour: QColor = theme.BEFORE) -> None:
-        left, right = self._x(start), self._x(end)
+        left, right = self.x_of(start), self.x_of(end)
         width = max(2, int(right - left))
         if len(columns) > width:
             edges = np.linspace(0, len(columns), width + 1).astype(int)[:-1]
@@ -223,7 +223,7 @@ class TapeStrip(QWidget):
         if point.y() > _RULER:
             return ""
         for name, frame in (("start", loop.start), ("end", loop.end)):
-            if loop.end > loop.start and abs(point.x() - self._x(frame)) <= _GRIP:
+            if loop.end > loop.start and abs(point.x() - self.x_of(frame)) <= _GRIP:
                 return name
         return "draw"
 

@@ -1,4 +1,4 @@
-"""Ladder: the chosen strip's path from left to right, its level in dB against 0 VU at every point.
+"""The chosen strip's path from left to right, with its level in dB against 0 VU at every point.
 
 Drag a stage up to drive it harder: the level behind it falls by the same amount.  Drag it sideways
 to move it, out of the picture to carry it to another strip.  Its foot switches it, its cross
@@ -33,6 +33,7 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import STAGES, stage_kind
+from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import (
     drive_stage,
     edit_stage,
@@ -57,7 +58,7 @@ KEYS = (("Insert or +", "add a stage"), ("Left, Right", "choose a stage"), ("Ctr
 """What it answers to, for the sheet of keys."""
 
 
-class Ladder(QWidget):
+class PathView(QWidget):
     """The picture of a strip's path, and the place where stages are added, moved and driven."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
@@ -110,7 +111,7 @@ class Ladder(QWidget):
     def _axes(self) -> Axes:
         return Axes(QRectF(42, 28, self.width() - 54, self.height() - 36), 0.0, 1.0, _LOW, _HIGH)
 
-    def _columns(self) -> list[QRectF]:
+    def columns(self) -> list[QRectF]:
         """A box for each stage."""
         frame = self._axes().frame
         count = len(self._selection.strip.chain)
@@ -118,11 +119,11 @@ class Ladder(QWidget):
             return []
         room = frame.width() - _PLUS - 40
         width = min(_WIDEST, room / count - 14)
-        return [QRectF(frame.left() + 28 + place * (width + 14), frame.top() + 4, width, frame.height() - 8)
-                for place in range(count)]
+        return [QRectF(frame.left() + 28 + index * (width + 14), frame.top() + 4, width, frame.height() - 8)
+                for index in range(count)]
 
     def _plus(self) -> QRectF:
-        frame, columns = self._axes().frame, self._columns()
+        frame, columns = self._axes().frame, self.columns()
         left = columns[-1].right() + 16 if columns else frame.left() + 28
         return QRectF(left, frame.center().y() - 15, 30, 30)
 
@@ -147,10 +148,10 @@ class Ladder(QWidget):
         painter.setPen(theme.DIM)
         reference = self._sessions.session.reference_dbfs
         painter.drawText(QRectF(24 + title, 4, 500, 20), int(Qt.AlignmentFlag.AlignVCenter),
-                         f"level along the path, dB against 0 VU ({reference:g} dBFS)")
+                         with_minus(f"level along the path, dB against 0 VU ({reference:g} dBFS)"))
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 6.0)
-        columns = self._columns()
+        columns = self.columns()
         for stage, column in zip(strip.chain, columns, strict=True):
             self._paint_stage(painter, axes, stage, column)
         self._paint_path(painter, axes, columns)
@@ -207,12 +208,12 @@ class Ladder(QWidget):
             drive = kind.parameter(kind.drive)
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
         where = foot.adjusted(21, 0, -4, 0)
-        found = self._dissector.of(self._selection.strip_id)
-        added_db = None if found is None else found.stages.get(stage.id)
+        result = self._dissector.of(self._selection.strip_id)
+        added_db = None if result is None else result.stages.get(stage.id)
         if added_db is not None:
             painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5),
                              theme.added_colour(added_db))
-            text += f", added {added_db:.0f}" if added_db > -99.5 else ", nothing added"
+            text += with_minus(f", added {added_db:.0f}") if added_db > -99.5 else ", nothing added"
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
         painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
 
@@ -223,9 +224,9 @@ class Ladder(QWidget):
             return
         painter.setFont(theme.font(7.5))
         painter.setPen(theme.DIM)
-        for place, column in enumerate(columns):
-            figures = [against_vu(level, reference) for level in self._vu[place:place + 2]]
-            words = [f"{figure:+.1f}" if figure > _LOW - 30.0 else "\u2013" for figure in figures]
+        for index, column in enumerate(columns):
+            figures = [against_vu(level, reference) for level in self._vu[index:index + 2]]
+            words = [with_minus(f"{figure:+.1f}") if figure > _LOW - 30.0 else "\u2013" for figure in figures]
             painter.drawText(column.adjusted(7, _HEAD - 2, -7, 0), int(Qt.AlignmentFlag.AlignLeft), f"in {words[0]}")
             painter.drawText(column.adjusted(7, _HEAD - 2, -7, 0), int(Qt.AlignmentFlag.AlignRight), f"out {words[1]}")
         painter.save()
@@ -234,34 +235,34 @@ class Ladder(QWidget):
         peaks = [axes.y(against_vu(level, reference)) for level in self._peak]
         edges = [axes.frame.left(), *(column.center().x() for column in columns),
                  columns[-1].right() + 12 if columns else axes.frame.left() + 24]
-        for place, (height, peak) in enumerate(zip(heights, peaks, strict=True)):
-            left, right = edges[place], edges[place + 1]
-            colour = theme.BEFORE if place == 0 else theme.AFTER
+        for index, (height, peak) in enumerate(zip(heights, peaks, strict=True)):
+            left, right = edges[index], edges[index + 1]
+            colour = theme.BEFORE if index == 0 else theme.AFTER
             painter.setPen(QPen(colour, 2.4))
             painter.drawLine(QPointF(left, height), QPointF(right, height))
             painter.setPen(QPen(colour, 1.0, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(left, peak), QPointF(right, peak))
-            if place + 1 < len(heights):
+            if index + 1 < len(heights):
                 painter.setPen(QPen(theme.AFTER, 2.4))
-                painter.drawLine(QPointF(right, height), QPointF(right, heights[place + 1]))
+                painter.drawLine(QPointF(right, height), QPointF(right, heights[index + 1]))
         painter.restore()
 
     # -- hands --------------------------------------------------------------------------
 
     def _stage_at(self, point: QPointF) -> int | None:
-        for place, column in enumerate(self._columns()):
+        for index, column in enumerate(self.columns()):
             if column.contains(point):
-                return place
+                return index
         return None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         point = event.position()
-        place = self._stage_at(point)
-        if place is None:
+        index = self._stage_at(point)
+        if index is None:
             if self._plus().contains(point):
                 self.open_add_menu()
             return
-        stage, column = self._selection.strip.chain[place], self._columns()[place]
+        stage, column = self._selection.strip.chain[index], self.columns()[index]
         self._selection.select(self._selection.strip_id, stage.id)
         if event.button() != Qt.MouseButton.LeftButton:
             return
@@ -284,7 +285,7 @@ class Ladder(QWidget):
             fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             by = -moved.y() * _DB_PER_PIXEL * (0.1 if fine else 1.0)
             self._press = event.position()
-            self._drive(by)
+            self.drive(by)
         elif self._mode == "move" and not self.rect().contains(event.position().toPoint()):
             stage = self._selection.strip.stage(self._selection.stage_id)
             self._press, self._mode, self._drop_at = None, "", None
@@ -292,15 +293,15 @@ class Ladder(QWidget):
             copying.drag(self, self._messages, self._selection.strip_id, [stage])
         elif self._mode == "move":
             x = event.position().x()
-            self._drop_at = sum(column.center().x() < x for column in self._columns())
+            self._drop_at = sum(column.center().x() < x for column in self.columns())
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._mode == "drive":
             self._commit_drive()
         elif self._mode == "move" and self._drop_at is not None:
-            place = self._selection.strip.place_of(self._selection.stage_id)
-            self._move_to(self._drop_at - (1 if self._drop_at > place else 0))
+            index = self._selection.strip.index_of(self._selection.stage_id)
+            self._move_to(self._drop_at - (1 if self._drop_at > index else 0))
         self._press, self._mode, self._drop_at = None, "", None
         self.update()
 
@@ -309,10 +310,10 @@ class Ladder(QWidget):
             self._reset_drive()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        place = self._stage_at(event.position())
-        if place is not None:
-            self._selection.select(self._selection.strip_id, self._selection.strip.chain[place].id)
-            self._drive(event.angleDelta().y() / 120.0 * 0.5)
+        index = self._stage_at(event.position())
+        if index is not None:
+            self._selection.select(self._selection.strip_id, self._selection.strip.chain[index].id)
+            self.drive(event.angleDelta().y() / 120.0 * 0.5)
             self._commit_drive()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
@@ -333,15 +334,15 @@ class Ladder(QWidget):
         elif not chain:
             super().keyPressEvent(event)
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            place = self._selection.strip.place_of(self._selection.stage_id) + (1 if key == Qt.Key.Key_Right else -1)
-            place = min(max(place, 0), len(chain) - 1)
+            index = self._selection.strip.index_of(self._selection.stage_id) + (1 if key == Qt.Key.Key_Right else -1)
+            index = min(max(index, 0), len(chain) - 1)
             if control:
-                self._move_to(place)
+                self._move_to(index)
             else:
-                self._selection.select(self._selection.strip_id, chain[place].id)
+                self._selection.select(self._selection.strip_id, chain[index].id)
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            self._drive((0.1 if fine else 0.5) * (1 if key == Qt.Key.Key_Up else -1))
+            self.drive((0.1 if fine else 0.5) * (1 if key == Qt.Key.Key_Up else -1))
             self._commit_drive()
         elif key == Qt.Key.Key_Delete:
             self.remove_chosen()
@@ -354,7 +355,7 @@ class Ladder(QWidget):
 
     # -- edits --------------------------------------------------------------------------
 
-    def _drive(self, by_db: float) -> None:
+    def drive(self, by_db: float) -> None:
         strip_id, stage_id = self._selection.strip_id, self._selection.stage_id
         driven = drive_stage(self._sessions.session, strip_id, stage_id, by_db).strip(strip_id).stage(stage_id)
         kind = driven.declaration
@@ -375,7 +376,7 @@ class Ladder(QWidget):
         kind = stage.declaration
         if kind.drive is not None:
             default = as_pair(kind.parameter(kind.drive).default_value)[0]
-            self._drive((default - as_pair(stage.params[kind.drive])[0]) / kind.drive_units)
+            self.drive((default - as_pair(stage.params[kind.drive])[0]) / kind.drive_units)
             self._commit_drive()
 
     def _defaults(self) -> None:
@@ -403,10 +404,10 @@ class Ladder(QWidget):
             self._sessions.document.commit(f"Remove {label}", lambda session: remove_stage(
                 session, self._selection.strip_id, self._selection.stage_id))
 
-    def _move_to(self, place: int) -> None:
+    def _move_to(self, index: int) -> None:
         label = self._selection.strip.stage(self._selection.stage_id).declaration.label
         self._sessions.document.commit(f"Move {label}", lambda session: move_stage(
-            session, self._selection.strip_id, self._selection.stage_id, place))
+            session, self._selection.strip_id, self._selection.stage_id, index))
 
     def open_add_menu(self) -> None:
         """Offer the stages and the presets."""
