@@ -116,10 +116,8 @@ class Slot:
                         loop=setup.loop if loops else None)
         self._setup = setup
         kind = settings.declaration
-        self._now: Processor = kind.processor()
-        self._next: Processor = kind.processor()
-        self._now.prepare(setup)
-        self._next.prepare(setup)
+        self._now: Processor = kind.processor(setup)
+        self._next: Processor = kind.processor(setup)
         self._now.set(settings.params, at_once=True)
         self._next.set(settings.params, at_once=True)
         self._rehearsing: Processor | None = None
@@ -178,8 +176,7 @@ class Slot:
         """
         if settings.params != self.settings.params:
             if self._rehearsing is None:
-                self._rehearsing = settings.declaration.processor()
-                self._rehearsing.prepare(self._setup)
+                self._rehearsing = settings.declaration.processor(self._setup)
             self._rehearsing.set(settings.params, at_once=True)
 
     def _follow(self) -> None:

@@ -8,7 +8,9 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.partitioned import convolve
+from yellow_ember.dsp.record import Record, cube, matrix, scratch, setting, shared, state, vector, whole
 
 _SHORT, _LONG = 256, 1024
 _LONG_TAPS = 65536
@@ -26,48 +28,52 @@ def _turns(size: int) -> tuple[Samples, Samples, Samples]:
     return first, second, third
 
 
-class Convolution:
-    """Each channel with a response of its own.
+class ConvolutionRecord(Record):
+    """Each channel with a response of its own.  Sizes: `convolution_sizes`."""
 
-    channels : of the blocks to come; taps : length of the longest response to come
-    """
+    used: int = whole()
+    head: Samples = setting("channels", "partition")
+    re: Samples = setting("channels", "later", "bins")
+    im: Samples = setting("channels", "later", "bins")
+    turns: Samples = shared(2)
+    twist: Samples = shared(2)
+    fine: Samples = shared(2)
+    recent: Samples = state("channels", "partition_twice")
+    ring_re: Samples = state("channels", "later", "bins")
+    ring_im: Samples = state("channels", "later", "bins")
+    tail: Samples = state("channels", "partition")
+    index: Samples = state(2)
+    work: Samples = scratch(4, "partition")
+    line: Samples = scratch("partition_twice")
+    sums: Samples = scratch(2, "bins")
 
-    def __init__(self, channels: int, taps: int) -> None:
-        size = _SHORT if taps < _LONG_TAPS else _LONG
-        later = max(1, -(-taps // size) - 1)
-        self._size = size
-        self._head: Samples = np.zeros((channels, size))
-        self._re: Samples = np.zeros((channels, later, size + 1))
-        self._im: Samples = np.zeros((channels, later, size + 1))
-        self._used = 0
-        self._recent: Samples = np.zeros((channels, 2 * size))
-        self._ring_re: Samples = np.zeros((channels, later, size + 1))
-        self._ring_im: Samples = np.zeros((channels, later, size + 1))
-        self._tail: Samples = np.zeros((channels, size))
-        self._index: Samples = np.zeros(2)
-        self._factors = _turns(size)
-        self._scratch: Samples = np.zeros((4, size))
-        self._line: Samples = np.zeros(2 * size)
-        self._sums: Samples = np.zeros((2, size + 1))
 
-    def state(self) -> list[Samples]:
-        return [self._recent, self._ring_re, self._ring_im, self._tail, self._index]
+def convolution_sizes(taps: int) -> dict[str, int]:
+    """Sizes in a record with a `ConvolutionRecord` in it; taps : length of the longest response to come"""
+    size = _SHORT if taps < _LONG_TAPS else _LONG
+    return {"partition": size, "partition_twice": 2 * size, "later": max(1, -(-taps // size) - 1), "bins": size + 1}
 
-    def set(self, responses: Samples) -> None:
-        """Take new responses (channels, at most the longest's taps); what went in before goes on with them."""
-        channels, taps = responses.shape
-        size = self._size
-        whole = -(-taps // size)
-        padded = np.zeros((channels, max(whole, 1) * size))
-        padded[:, :taps] = responses
-        self._head[:] = padded[:, :size]
-        self._used = max(0, whole - 1)
-        if self._used:
-            later = padded[:, size:].reshape(channels, self._used, size)
-            spectra = np.fft.rfft(later, 2 * size, axis=2)
-            self._re[:, :self._used], self._im[:, :self._used] = spectra.real, spectra.imag
 
-    def process(self, block: Samples) -> None:
-        """A block (channels, frames) in place."""
-        convolve(block, self._head, self._re, self._im, self._used, self._recent, self._ring_re, self._ring_im,
-                 self._tail, self._index, *self._factors, self._scratch, self._line, self._sums)
+def set_response(record: ConvolutionRecord, responses: Samples) -> None:
+    """Take new responses (channels, at most the longest's taps); what went in before goes on with them."""
+    channels, taps = responses.shape
+    size = record.head.shape[1]
+    record.turns, record.twist, record.fine = _turns(size)
+    whole = -(-taps // size)
+    padded = np.zeros((channels, max(whole, 1) * size))
+    padded[:, :taps] = responses
+    record.head = padded[:, :size]
+    record.used = used = max(0, whole - 1)
+    if used:
+        later = padded[:, size:].reshape(channels, used, size)
+        spectra = np.fft.rfft(later, 2 * size, axis=2)
+        record.re[:, :used], record.im[:, :used] = spectra.real, spectra.imag
+
+
+@inlined
+def convolve_block(record: ConvolutionRecord, block: Samples) -> None:
+    """Convolve a block (channels, frames) in place."""
+    convolve(block, matrix(record.head), cube(record.re), cube(record.im), record.used, matrix(record.recent),
+             cube(record.ring_re), cube(record.ring_im), matrix(record.tail), vector(record.index),
+             matrix(record.turns), matrix(record.twist), matrix(record.fine), matrix(record.work),
+             vector(record.line), matrix(record.sums))

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import split
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.mixing import add
 from yellow_ember.dsp.parameters import Group, Number, Taper
-from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, whole
 
 MONO_BELOW = Number(
     id="mono_below_hz", label="Mono below", group=Group.TONE, unit="Hz", minimum=20.0, maximum=500.0, default=20.0,
@@ -17,32 +15,34 @@ MONO_BELOW = Number(
     help="Puts everything below this frequency in the middle, so that the bass stands firm.")
 
 
-class MonoBelow:
+class MonoBelowRecord(Record):
     """A Linkwitz-Riley split whose lower part is summed."""
 
-    def __init__(self, setup: Setup) -> None:
-        self._setup = setup
-        self._lows: Samples = np.zeros(setup.channels * setup.max_block)
-        self._low_state: Samples = np.zeros((setup.channels, 2, 2))
-        self._high_state: Samples = np.zeros((setup.channels, 2, 2))
-        self.set(MONO_BELOW.minimum)
+    splitting: int = whole()
+    low: Samples = setting(2, 5)
+    high: Samples = setting(2, 5)
+    low_state: Samples = state("channels", 2, 2)
+    high_state: Samples = state("channels", 2, 2)
+    lows: Samples = scratch("samples")
 
-    def state(self) -> list[Samples]:
-        return [self._low_state, self._high_state]
 
-    def set(self, hz: float) -> None:
-        self._splitting = hz > MONO_BELOW.minimum and self._setup.channels == 2
-        if self._splitting:
-            self._low, self._high = split(hz, self._setup.rate)
+def set_mono_below(record: MonoBelowRecord, hz: float, rate: float, channels: int) -> None:
+    """Have all below that frequency in the middle; at the bottom of the range nothing is."""
+    record.splitting = int(hz > MONO_BELOW.minimum and channels == 2)
+    if record.splitting:
+        record.low, record.high = split(hz, rate)
 
-    def process(self, block: Samples) -> None:
-        if not self._splitting:
-            return
-        lows = self._lows[: block.size].reshape(block.shape)
-        lows[...] = block
-        biquads(lows, self._low, self._low_state)
-        biquads(block, self._high, self._high_state)
-        lows[0] += lows[1]
-        lows[0] *= 0.5
-        lows[1] = lows[0]
-        add(block, lows)
+
+@inlined
+def make_lows_mono(record: MonoBelowRecord, block: Samples) -> None:
+    """Put the lows of a block of two channels in the middle, in place."""
+    if record.splitting == 0:
+        return
+    lows = block_of(record.lows, block.shape[0], block.shape[1])
+    lows[:] = block
+    biquads(lows, matrix(record.low), cube(record.low_state))
+    biquads(block, matrix(record.high), cube(record.high_state))
+    for i in range(block.shape[1]):
+        middle = 0.5 * (lows[0, i] + lows[1, i])
+        block[0, i] += middle
+        block[1, i] += middle

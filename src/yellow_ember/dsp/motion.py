@@ -16,9 +16,23 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import band_pass
 from yellow_ember.dsp.flutter import weight
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import motion as kernels
+from yellow_ember.dsp.record import (
+    Record,
+    block_of,
+    cube,
+    matrix,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
 from yellow_ember.dsp.seeds import seed_from
-from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, Setup
 
 CENTRE_SECONDS = 0.018
 """Delay at rest where speed varies as real transports do."""
@@ -127,64 +141,78 @@ def centre_frames(rate: float, *, far: bool) -> int:
     return round(rate * (FAR_CENTRE_SECONDS if far else CENTRE_SECONDS)) + kernels.TAPS
 
 
-class MotionLine:
-    """A signal at a varying speed.  `latency` frames pass at rest."""
+class MotionRecord(Record):
+    """A signal at a varying speed.  Sizes: `motion_sizes`."""
 
-    def __init__(self, setup: Setup, centre: int) -> None:
-        self._setup = setup
-        self.latency = centre
-        channels = setup.channels
-        self._reach = _REACH * (centre - kernels.TAPS)
-        self._leak = 1.0 - math.exp(-2.0 * math.pi * _LEAK_HZ / setup.rate)
-        self._table = interpolator()
-        self._band = _scrape_band(setup.rate)
-        self._figures = calibrated(SpeedFigures(), setup.rate)
-        self._speed: Samples = np.zeros(2 * setup.max_block)
-        self._transports: Samples = np.zeros((2, kernels.STATES))
-        held = 2 * centre + kernels.TAPS
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._ahead: Samples = np.zeros((channels, 1))
-        self._spread = self._level = self._skew = 0.0
-        self._still = False
-        self.reset()
+    still: int = whole()
+    centre: int = whole()
+    reach: float = real()
+    leak: float = real()
+    spread: float = real()
+    level: float = real()
+    skew: float = real()
+    clock: Samples = shared(1)
+    table: Samples = shared(3)
+    band: Samples = shared(1)
+    figures: Samples = setting(kernels.FIGURES)
+    transports: Samples = state(2, kernels.STATES)
+    history: Samples = state("channels", "moving_held")
+    ahead: Samples = state("channels", 1)
+    speed: Samples = scratch("two_sides")
+    line: Samples = scratch("moving_line")
 
-    def state(self) -> list[Samples]:
-        """The arrays that carry over from block to block."""
-        return [self._transports, self._history, self._ahead]
 
-    def reset(self) -> None:
-        """Start both transports again; called after the carried arrays were emptied."""
-        for number, transport in enumerate(self._transports):
-            transport[:] = _fresh_state(seed_from(self._setup.seed, "transport", number), 2.0 * number)
+def motion_sizes(setup: Setup, centre: int) -> dict[str, int]:
+    """Sizes in a record with a `MotionRecord` in it; centre : frames of delay at rest"""
+    held = 2 * centre + kernels.TAPS
+    return {"moving_held": held, "moving_line": held + setup.max_block, "two_sides": 2 * setup.max_block}
 
-    def set(self, figures: SpeedFigures, *, spread: float = 0.0, level: float = 0.0, skew: float = 0.0) -> None:
-        """Take new figures.
 
-        spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1, how far it moves
-        skew : frames by which the left channel is read ahead and the right one behind
-        """
-        self._still = figures.still and skew == 0.0
-        self._skew = skew
-        self._figures = calibrated(figures, self._setup.rate)
-        self._spread = spread
-        most = self._figures[kernels.WOW] + self._figures[kernels.FLUTTER] + self._figures[kernels.DRIFT]
-        self._level = 0.4 * level / most if most > 0.0 else 0.0
+def set_up_motion(record: MotionRecord, setup: Setup, centre: int) -> None:
+    """Make a record ready; `centre` frames pass at rest."""
+    record.centre = centre
+    record.reach = _REACH * (centre - kernels.TAPS)
+    record.leak = 1.0 - math.exp(-2.0 * math.pi * _LEAK_HZ / setup.rate)
+    record.clock, record.table, record.band = setup.clock.times, interpolator(), _scrape_band(setup.rate)
+    record.figures = calibrated(SpeedFigures(), setup.rate)
 
-    def process(self, block: Samples) -> None:
-        channels, frames = block.shape
-        if self._still:
-            kernels.read_still(block, self.latency, self._history, self._line, self._ahead)
-            return
-        apart = self._spread > 0.0 and channels == 2
-        rows = 2 if apart else 1
-        speed = self._speed[:rows * frames].reshape(rows, frames)
-        here = self._setup.clock.here
-        for row in range(rows):
-            kernels.vary(speed[row], here, self._figures, self._band, self._transports[row])
-        if apart:
-            speed[1] -= speed[0]
-            speed[1] *= self._spread
-            speed[1] += speed[0]
-        kernels.read_moving(block, speed, self.latency, self._reach, self._leak, self._level, self._skew, self._table,
-                            self._history, self._line, self._ahead)
+
+def start_motion(record: MotionRecord, setup: Setup) -> None:
+    """Start both transports again; called after the record's state was emptied."""
+    for index, transport in enumerate(record.transports):
+        transport[:] = _fresh_state(seed_from(setup.seed, "transport", index), 2.0 * index)
+
+
+def set_motion(record: MotionRecord, figures: SpeedFigures, rate: float, *, spread: float = 0.0, level: float = 0.0,
+               skew: float = 0.0) -> None:
+    """Take new figures.
+
+    spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1, how far it moves
+    skew : frames by which the left channel is read ahead and the right one behind
+    """
+    record.still = int(figures.still and skew == 0.0)
+    record.skew, record.spread = skew, spread
+    record.figures = calibrated(figures, rate)
+    most = record.figures[kernels.WOW] + record.figures[kernels.FLUTTER] + record.figures[kernels.DRIFT]
+    record.level = 0.4 * level / most if most > 0.0 else 0.0
+
+
+@inlined
+def move(record: MotionRecord, block: Samples) -> None:
+    """Read a block at the varying speed, in place."""
+    history, line, ahead = matrix(record.history), vector(record.line), matrix(record.ahead)
+    if record.still == 1:
+        kernels.read_still(block, record.centre, history, line, ahead)
+        return
+    channels, frames = block.shape
+    apart = record.spread > 0.0 and channels == 2
+    speed = block_of(record.speed, 2 if apart else 1, frames)
+    clock, transports = vector(record.clock), matrix(record.transports)
+    here = int(clock[CLOCK_FRAME] - clock[CLOCK_DELAY])
+    for row in range(speed.shape[0]):
+        kernels.vary(speed[row], here, vector(record.figures), vector(record.band), transports[row])
+    if apart:
+        for i in range(frames):
+            speed[1, i] = speed[0, i] + record.spread * (speed[1, i] - speed[0, i])
+    kernels.read_moving(block, speed, record.centre, record.reach, record.leak, record.level, record.skew,
+                        cube(record.table), history, line, ahead)

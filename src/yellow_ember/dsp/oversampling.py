@@ -8,12 +8,11 @@ of half the length (Vaidyanathan and Nguyen, IEEE Trans. Circuits and Systems 34
 
 from __future__ import annotations
 
-import functools
-
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.halfband import Cascade
+from yellow_ember.dsp.record import Record, scratch, state, whole
 
 FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 256
@@ -21,7 +20,8 @@ CHUNK = 256
 _PASSES = ((4, 5), (1, 5), (1, 3), (1, 3))
 """Passes of each level's filter and folded coefficients in each, from the base rate up."""
 PAIRS = tuple(count * width for count, width in _PASSES)
-_LONGEST = max(PAIRS)
+UP_HELD = 2 * max(PAIRS)
+"""Samples that each level's filter remembers."""
 BAND = 20.0 / 48.0
 """The pass band's edge over the base rate."""
 HALF_BANDS = (
@@ -40,50 +40,57 @@ BAND / 2**level of its own rate (Remez exchange; tests/test_nonlinear_figures.py
 """
 
 
-@functools.cache
-def cascade() -> Cascade:
-    """All levels' coefficients as the kernels take them."""
+def _cascade() -> Cascade:
     levels = [np.reshape(taps, shape).tolist() for taps, shape in zip(HALF_BANDS, _PASSES, strict=True)]
     first, second, third, fourth = (tuple(tuple(part) for part in level) for level in levels)
     return first, second, third, fourth
 
 
-class Oversampling:
-    """Filters, state and scratch for one stage's rise and fall of the rate.
+CASCADE = _cascade()
+"""All levels' coefficients as the kernels take them."""
 
-    factor : 1, 2, 4, 8 or 16
-    channels : number of channels, each with its own state
+
+class OversamplingRecord(Record):
+    """Filters' memory and scratch for one stage's rise and fall of the rate.  Sizes: `oversampling_sizes`."""
+
+    levels: int = whole()
+    pad: int = whole()
+    up: Samples = state("channels", len(PAIRS), UP_HELD)
+    down: Samples = state("channels", len(PAIRS), UP_HELD)
+    odd: Samples = state("channels", len(PAIRS), UP_HELD)
+    pads: Samples = state("channels", max(FACTORS))
+    ping: Samples = scratch("raised")
+    pong: Samples = scratch("raised")
+    total: Samples = scratch("raised")
+    line: Samples = scratch("raised_line")
+    odd_line: Samples = scratch("raised_line")
+
+
+def oversampling_sizes(factor: int) -> dict[str, int]:
+    """Sizes in a record with an `OversamplingRecord` in it; factor : 1, 2, 4, 8 or 16"""
+    return {"raised": CHUNK * factor, "raised_line": CHUNK * factor + UP_HELD}
+
+
+def set_oversampling(record: OversamplingRecord, factor: int, inner_delay: int = 0) -> int:
+    """Set a record up and return the latency in base-rate frames.
+
     inner_delay : samples at the raised rate that the kernel between delays by
-
-    `latency` is in base-rate samples and whole: `pad` samples at the raised rate make it so.
+    The latency is whole: `pad` samples at the raised rate make it so.
     """
+    record.levels, record.pad, latency = _oversampling(factor, inner_delay)
+    return latency
 
-    def __init__(self, factor: int, channels: int, inner_delay: int = 0) -> None:
-        if factor not in FACTORS:
-            raise ValueError(f"oversampling must be one of {FACTORS}, not {factor}")
-        self.factor = factor
-        self.levels = FACTORS.index(factor)
-        delay = inner_delay + sum((4 * PAIRS[level] - 2) * factor // 2 ** (level + 1)
-                                  for level in range(self.levels))
-        self.pad = -delay % factor
-        self.latency = (delay + self.pad) // factor
-        shape = (channels, len(PAIRS), 2 * _LONGEST)
-        self.up_history: Samples = np.zeros(shape)
-        self.down_history: Samples = np.zeros(shape)
-        self.odd_history: Samples = np.zeros(shape)
-        self.pad_history: Samples = np.zeros((channels, max(FACTORS)))
-        self.ping: Samples = np.zeros(CHUNK * factor)
-        self.pong: Samples = np.zeros(CHUNK * factor)
-        self.line: Samples = np.zeros(CHUNK * factor + 2 * _LONGEST)
-        self.odd_line: Samples = np.zeros(CHUNK * factor + 2 * _LONGEST)
-        self.total: Samples = np.zeros(CHUNK * factor)
 
-    def state(self) -> list[Samples]:
-        """The arrays that carry over from block to block."""
-        return [self.up_history, self.down_history, self.odd_history, self.pad_history]
+def oversampling_latency(factor: int, inner_delay: int = 0) -> int:
+    """Return what `set_oversampling` will."""
+    return _oversampling(factor, inner_delay)[2]
 
-    def buffers(self) -> tuple[int, int, Cascade, Samples, Samples, Samples, Samples, Samples, Samples, Samples,
-                               Samples, Samples]:
-        """What a kernel passes on to `raise_rate` and `lower_rate`."""
-        return (self.levels, self.pad, cascade(), self.up_history, self.down_history, self.odd_history,
-                self.pad_history, self.ping, self.pong, self.line, self.odd_line, self.total)
+
+def _oversampling(factor: int, inner_delay: int) -> tuple[int, int, int]:
+    """Levels, samples at the raised rate to pad by, and frames of latency."""
+    if factor not in FACTORS:
+        raise ValueError(f"oversampling must be one of {FACTORS}, not {factor}")
+    levels = FACTORS.index(factor)
+    delay = inner_delay + sum((4 * PAIRS[level] - 2) * factor // 2 ** (level + 1) for level in range(levels))
+    pad = -delay % factor
+    return levels, pad, (delay + pad) // factor

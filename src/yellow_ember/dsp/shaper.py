@@ -2,44 +2,83 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import fir
-from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS, drive
-from yellow_ember.dsp.oversampling import Oversampling
-from yellow_ember.dsp.shapes import CORRECTION_TAPS, SHAPE_BY_ID, Shape
+from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS, bend
+from yellow_ember.dsp.oversampling import (
+    CASCADE,
+    OversamplingRecord,
+    oversampling_latency,
+    oversampling_sizes,
+    set_oversampling,
+)
+from yellow_ember.dsp.record import Record, cube, matrix, part, real, scratch, shared, state, vector, whole
+from yellow_ember.dsp.shapes import CORRECTION_TAPS, Shape
 from yellow_ember.dsp.stage import Setup
 
+_HELD = CORRECTION_TAPS - 1
 
-class Shaper:
-    """`latency` is in frames.
 
-    knee : half the width over which corners are rounded; offset : added to the input
-    """
+class ShaperRecord(Record):
+    """A shape, and what it remembers of the signal.  Sizes: `shaper_sizes`."""
 
-    def __init__(self, setup: Setup) -> None:
-        channels = setup.channels
-        self._factor = setup.oversample
-        self._fast = Oversampling(setup.oversample, channels, BEND_DELAY)
-        held = CORRECTION_TAPS - 1
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._bend_state: Samples = np.zeros((channels, 8))
-        most = CHUNK * setup.oversample * MAX_STEPS
-        self._places, self._values, self._bent = np.zeros(most), np.zeros(most), np.zeros(most)
-        self.latency = held // 2 + self._fast.latency
-        self.set(SHAPE_BY_ID["soft"])
+    kind: int = whole()
+    steps: int = whole()
+    knee: float = real()
+    offset: float = real()
+    table: Samples = shared(2)
+    correction: Samples = shared(1)
+    fast: OversamplingRecord = part(OversamplingRecord)
+    history: Samples = state("channels", _HELD)
+    bent_before: Samples = state("channels", 8)
+    line: Samples = scratch("shaper_line")
+    places: Samples = scratch("sub_steps")
+    values: Samples = scratch("sub_steps")
+    bent: Samples = scratch("sub_steps")
 
-    def state(self) -> list[Samples]:
-        return [*self._fast.state(), self._history, self._bend_state]
 
-    def set(self, shape: Shape, knee: float = 0.0, offset: float = 0.0) -> None:
-        self._shape, self._knee, self._offset = shape, knee, offset
-        self._table, self._correction = shape.table, shape.correction(self._factor)
+def shaper_sizes(setup: Setup) -> dict[str, int]:
+    """Sizes in a record with a `ShaperRecord` in it."""
+    return {"shaper_line": _HELD + setup.max_block, "sub_steps": CHUNK * setup.oversample * MAX_STEPS,
+            **oversampling_sizes(setup.oversample)}
 
-    def process(self, block: Samples) -> None:
-        """A block (channels, frames) in place."""
-        drive(block, self._shape.kernel_kind, self._table, self._shape.steps, self._knee, self._offset,
-              self._bend_state, self._places, self._values, self._bent, *self._fast.buffers())
-        fir(block, self._correction, self._history, self._line)
+
+def set_up_shaper(record: ShaperRecord, setup: Setup) -> int:
+    """Make a record ready for its first shape, and return the latency in frames."""
+    set_oversampling(record.fast, setup.oversample, BEND_DELAY)
+    return shaper_latency(setup)
+
+
+def shaper_latency(setup: Setup) -> int:
+    """Frames by which a shaper delays."""
+    return _HELD // 2 + oversampling_latency(setup.oversample, BEND_DELAY)
+
+
+def set_shape(record: ShaperRecord, setup: Setup, shape: Shape, knee: float = 0.0, offset: float = 0.0) -> None:
+    """Take a shape; knee : half the width over which corners are rounded; offset : added to the input"""
+    record.kind, record.steps, record.knee, record.offset = shape.kernel_kind, shape.steps, knee, offset
+    record.table, record.correction = shape.table, shape.correction(setup.oversample)
+
+
+@inlined
+def bend_block(record: ShaperRecord, block: Samples) -> None:
+    """Bend a block (channels, frames) in place."""
+    fast = record.fast
+    levels, frames = fast.levels, block.shape[1]
+    ping, pong, line, odd_line = vector(fast.ping), vector(fast.pong), vector(fast.line), vector(fast.odd_line)
+    up, down, odd, pads = cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads)
+    for c in range(block.shape[0]):
+        row = block[c]
+        for start in range(0, frames, CHUNK):
+            n = min(CHUNK, frames - start)
+            piece = row[start:start + n]
+            high = raise_rate(piece, n, levels, CASCADE, up[c], ping, pong, line, vector(fast.total))
+            other = pong if levels % 2 == 0 else ping
+            bend(high, n << levels, record.kind, matrix(record.table), record.steps, record.knee, record.offset,
+                 matrix(record.bent_before)[c], line, vector(record.places), vector(record.values),
+                 vector(record.bent))
+            delay_short(high, n << levels, pads[c], fast.pad, line)
+            lower_rate(high, other, n, levels, CASCADE, down[c], odd[c], line, odd_line, piece)
+    fir(block, vector(record.correction), matrix(record.history), vector(record.line))

@@ -10,15 +10,20 @@ import enum
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from typing import Any, ClassVar
 
+import numba
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.record import CompiledHalf, run_stage
+
+CLOCK_FRAME, CLOCK_DELAY = 0, 1
+"""What of a clock compiled code reads from its `times`."""
 
 
-@dataclass(slots=True)
 class Clock:
     """Where in the session a strip's chain is: what damage to a tape and rates in notes go by.
 
@@ -26,10 +31,27 @@ class Clock:
     delay : frames by which the signal at the present stage lags behind that
     """
 
-    frame: int = 0
-    delay: int = 0
-    tempo: float = 120.0
-    beats_per_bar: int = 4
+    def __init__(self, tempo: float = 120.0, beats_per_bar: int = 4) -> None:
+        self.times: Samples = np.zeros(2)
+        """Frame and delay, for compiled code."""
+        self.tempo = tempo
+        self.beats_per_bar = beats_per_bar
+
+    @property
+    def frame(self) -> int:
+        return int(self.times[CLOCK_FRAME])
+
+    @frame.setter
+    def frame(self, value: int) -> None:
+        self.times[CLOCK_FRAME] = value
+
+    @property
+    def delay(self) -> int:
+        return int(self.times[CLOCK_DELAY])
+
+    @delay.setter
+    def delay(self, value: int) -> None:
+        self.times[CLOCK_DELAY] = value
 
     @property
     def here(self) -> int:
@@ -92,55 +114,74 @@ class Setup:
 
 
 class Processor(ABC):
-    """A running stage.
+    """The Python half of a running stage; the compiled half, `compiled`, makes the sound from what lies in the record.
 
-    `process` works in place on float64 blocks (channels, frames), C-contiguous, of any
-    length up to `max_block`; it allocates no arrays, and the cutting into blocks does
-    not change its result.  Input must be finite; the host of the stage sees to that.
-    `latency` is in frames and depends on the set-up alone; `settling` is how long new settings
-    take until what they stir up has come out.
+    A stage's class says in `set` how the user's values become settings in the record, and in `make_parts` what never
+    changes.  `process` works in place on float64 blocks (channels, frames), C-contiguous, of any length up to
+    `max_block`; it allocates nothing, and the cutting into blocks does not change its result.  Input must be finite;
+    the host of the stage sees to that.
+
+    latency : in frames; depends on the set-up alone
+    settling : frames that new settings take until what they stir up has come out
+    in_tempo : some settings follow the session's tempo, by `follow_tempo`
     """
 
+    compiled: ClassVar[CompiledHalf]
+    in_tempo: ClassVar[bool] = False
     latency: int = 0
     settling: int = 0
 
-    def __init__(self) -> None:
-        self._carried: list[Samples] = []
+    def __init__(self, setup: Setup) -> None:
+        """Make the record and what belongs to it, for a rate, a number of channels, a longest block and a quality."""
+        self._setup = setup
         self._ramps: list[Ramp] = []
+        self.record: Any = self.compiled.record_type.make(
+            channels=setup.channels, frames=setup.max_block, samples=setup.channels * setup.max_block,
+            **self.sizes(setup))
+        self._half, self._address = self.compiled.address, self.record.address
+        self._tempo = setup.clock.tempo
+        self.make_parts(setup)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        """Sizes in the record's declaration beside `channels`, `frames` and `samples` (all channels' frames)."""
+        return {}
 
     @abstractmethod
-    def prepare(self, setup: Setup) -> None:
-        """Allocate for a rate, a number of channels, a longest block and a quality."""
+    def make_parts(self, setup: Setup) -> None:
+        """Set up what never changes, ramps and parts among it."""
 
     @abstractmethod
     def set(self, values: Values, *, at_once: bool = False) -> None:
         """Take a full set of checked values.  Ramped ones glide unless `at_once`."""
 
-    @abstractmethod
-    def process(self, block: Samples) -> None:
-        """Process a block in place."""
+    def follow_tempo(self, tempo: float) -> None:  # noqa: B027
+        """Take another tempo; for stages that are `in_tempo`."""
 
-    def carry(self, *arrays: Samples) -> None:
-        """Name the arrays that hold state from block to block."""
-        self._carried.extend(arrays)
-
-    def ramp(self, value: float, rate: float, state: Samples | None = None) -> Ramp:
-        """A gliding gain that `reset` brings to its target; `state` (4,) is where it is kept."""
-        made = Ramp(value, rate, state=state)
+    def ramp(self, value: float, state: Samples) -> Ramp:
+        """A gliding gain that `reset` brings to its target; `state` (4,) is its field in the record."""
+        made = Ramp(value, self._setup.rate, state=state)
         self._ramps.append(made)
         return made
 
+    def process(self, block: Samples) -> None:
+        """Process a block in place."""
+        if self.in_tempo and self._setup.clock.tempo != self._tempo:
+            self._tempo = self._setup.clock.tempo
+            self.follow_tempo(self._tempo)
+        if numba.config.DISABLE_JIT:  # type: ignore[attr-defined]
+            self.compiled.process(self.record, block)
+        else:
+            run_stage(self._half, self._address, block)
+
     def reset(self) -> None:
         """Forget all past input and finish every glide."""
-        for array in self._carried:
-            array.fill(0.0)
+        self.record.carried.fill(0.0)
         for ramp in self._ramps:
             ramp.jump(ramp.target)
 
     def adopt(self, other: Processor) -> None:
         """Go on from where another processor of the same kind and set-up is."""
-        for mine, theirs in zip(self._carried, other._carried, strict=True):
-            mine[...] = theirs
+        self.record.carried[...] = other.record.carried
 
 
 @dataclass(frozen=True, slots=True)
@@ -301,7 +342,7 @@ class StageKind:
     glyph: str
     purpose: str
     parameters: tuple[Parameter, ...]
-    processor: Callable[[], Processor]
+    processor: Callable[[Setup], Processor]
     picture: Callable[[Values, float, float], Picture]
     front: tuple[str, ...]
     neighbours: tuple[str, ...]

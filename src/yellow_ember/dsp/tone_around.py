@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from yellow_ember.dsp.arrays import Samples, block_view
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass, split, tilt
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import add
 from yellow_ember.dsp.parameters import Group, Number, Taper, Values, as_number
-from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, vector, whole
 
 LEAN_DB = Number(
     id="lean_db", label="Lean", unit="dB", minimum=-12.0, maximum=12.0, default=0.0, group=Group.DRIVE,
@@ -29,68 +28,70 @@ TONE_HZ = Number(
     help="Rolls off the fizz right after the distortion.")
 
 
-class ToneAround:
-    """Tips the signal before the non-linearity and back after it, rolls highs off, and leads the lows past it all.
+class ToneRecord(Record):
+    """What tips the signal before a non-linearity and back after it, rolls highs off, and leads lows past it all.
 
-    inner_latency : frames by which what lies between `before` and `after` delays
     Lean's two filters are exact inverses; the split is a Linkwitz-Riley crossover of
-    fourth order, whose sum is flat.
+    fourth order, whose sum is flat.  `inner` is the latency of what lies between.
     """
 
-    def __init__(self, setup: Setup, inner_latency: int) -> None:
-        self._rate = setup.rate
-        channels = setup.channels
-        self._lows: Samples = np.zeros(channels * setup.max_block)
-        self._ring: Samples = np.zeros((channels, inner_latency))
-        self._position: Samples = np.zeros(1)
-        self._low_state: Samples = np.zeros((channels, 2, 2))
-        self._high_state: Samples = np.zeros((channels, 2, 2))
-        self._lean_state: Samples = np.zeros((channels, 1, 2))
-        self._back_state: Samples = np.zeros((channels, 1, 2))
-        self._low, self._high = split(CLEAN_LOWS_HZ.minimum, setup.rate)
-        self._tone_state: Samples = np.zeros((channels, 1, 2))
-        self._tip = np.zeros((1, 5))
-        self._back = np.zeros((1, 5))
-        self._tone = np.zeros((1, 5))
-        self._leaning = self._splitting = self._toned = False
+    leaning: int = whole()
+    splitting: int = whole()
+    toned: int = whole()
+    tip: Samples = setting(1, 5)
+    back: Samples = setting(1, 5)
+    tone: Samples = setting(1, 5)
+    low: Samples = setting(2, 5)
+    high: Samples = setting(2, 5)
+    ring: Samples = state("channels", "inner")
+    ring_index: Samples = state(1)
+    low_state: Samples = state("channels", 2, 2)
+    high_state: Samples = state("channels", 2, 2)
+    tip_state: Samples = state("channels", 1, 2)
+    back_state: Samples = state("channels", 1, 2)
+    tone_state: Samples = state("channels", 1, 2)
+    lows: Samples = scratch("samples")
 
-    def state(self) -> list[Samples]:
-        return [self._ring, self._position, self._low_state, self._high_state, self._lean_state,
-                self._back_state, self._tone_state]
 
-    def set(self, values: Values) -> None:
-        """Take `lean_db`, `lean_hz`, `clean_lows_hz` and, where the stage has it, `tone_hz`.
+def set_tone(record: ToneRecord, values: Values, rate: float) -> None:
+    """Take `lean_db`, `lean_hz`, `clean_lows_hz` and, where the stage has it, `tone_hz`.
 
-        All are moved by the host's crossfade.
-        """
-        lean, corner = as_number(values["lean_db"]), as_number(values["clean_lows_hz"])
-        self._leaning, self._splitting = lean != 0.0, corner > CLEAN_LOWS_HZ.minimum
-        if self._leaning:
-            pivot = as_number(values["lean_hz"])
-            self._tip[0] = tilt(pivot, lean, self._rate)
-            self._back[0] = tilt(pivot, -lean, self._rate)
-        if self._splitting:
-            self._low, self._high = split(corner, self._rate)
-        tone = as_number(values.get("tone_hz", TONE_HZ.maximum))
-        self._toned = tone < TONE_HZ.maximum
-        if self._toned:
-            self._tone[0] = low_pass(tone, BUTTERWORTH_Q, self._rate)
+    All are moved by the host's crossfade.
+    """
+    lean, corner = as_number(values["lean_db"]), as_number(values["clean_lows_hz"])
+    record.leaning, record.splitting = int(lean != 0.0), int(corner > CLEAN_LOWS_HZ.minimum)
+    if record.leaning:
+        pivot = as_number(values["lean_hz"])
+        record.tip[0], record.back[0] = tilt(pivot, lean, rate), tilt(pivot, -lean, rate)
+    if record.splitting:
+        record.low, record.high = split(corner, rate)
+    tone = as_number(values.get("tone_hz", TONE_HZ.maximum))
+    record.toned = int(tone < TONE_HZ.maximum)
+    if record.toned:
+        record.tone[0] = low_pass(tone, BUTTERWORTH_Q, rate)
 
-    def before(self, block: Samples) -> None:
-        if self._splitting:
-            lows = block_view(self._lows, *block.shape)
-            lows[...] = block
-            biquads(lows, self._low, self._low_state)
-            biquads(block, self._high, self._high_state)
-        if self._leaning:
-            biquads(block, self._tip, self._lean_state)
 
-    def after(self, block: Samples) -> None:
-        if self._leaning:
-            biquads(block, self._back, self._back_state)
-        if self._toned:
-            biquads(block, self._tone, self._tone_state)
-        if self._splitting:
-            lows = block_view(self._lows, *block.shape)
-            self._position[0] = delay(lows, self._ring, int(self._position[0]))
-            add(block, lows)
+@inlined
+def tone_before(record: ToneRecord, block: Samples) -> None:
+    """What comes before the non-linearity, in place."""
+    if record.splitting == 1:
+        lows = block_of(record.lows, block.shape[0], block.shape[1])
+        lows[:] = block
+        biquads(lows, matrix(record.low), cube(record.low_state))
+        biquads(block, matrix(record.high), cube(record.high_state))
+    if record.leaning == 1:
+        biquads(block, matrix(record.tip), cube(record.tip_state))
+
+
+@inlined
+def tone_after(record: ToneRecord, block: Samples) -> None:
+    """What comes after the non-linearity, in place."""
+    if record.leaning == 1:
+        biquads(block, matrix(record.back), cube(record.back_state))
+    if record.toned == 1:
+        biquads(block, matrix(record.tone), cube(record.tone_state))
+    if record.splitting == 1:
+        lows = block_of(record.lows, block.shape[0], block.shape[1])
+        index = vector(record.ring_index)
+        index[0] = delay(lows, matrix(record.ring), int(index[0]))
+        add(block, lows)

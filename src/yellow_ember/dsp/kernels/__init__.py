@@ -10,6 +10,8 @@ from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
 import numba
+from numba.core.ccallback import CFunc
+from numba.core.sigutils import normalize_signature
 
 from yellow_ember.dsp.kernels._cache import KernelCache
 
@@ -25,9 +27,25 @@ def kernel(function: Kernel) -> Kernel:
     return _compiled(function, {"contract"})
 
 
+def inlined(function: Kernel) -> Kernel:
+    """Compile a part of a larger kernel within whatever calls it, and not by itself."""
+    inline: Callable[[Kernel], Any] = numba.njit(nogil=True, fastmath={"contract"}, error_model="numpy",
+                                                    inline="always")
+    return cast(Kernel, inline(function))
+
+
 def summing_kernel(function: Kernel) -> Kernel:
     """Compile a sum of fixed length that makes one sample; its terms may be added in any one order."""
     return _compiled(function, {"contract", "reassoc"})
+
+
+def compiled_callback(function: Callable[..., None], signature: Any, name: str) -> Any:
+    """Compile a function, or load it, that other compiled code calls by its address; `name` is its own in the cache."""
+    compiled: Any = CFunc(function, normalize_signature(signature), {},
+                          {"fastmath": {"contract"}, "error_model": "numpy"})
+    compiled._cache = KernelCache(function, name)
+    compiled.compile()
+    return compiled
 
 
 def _compiled(function: Kernel, freedom: set[str]) -> Kernel:

@@ -32,9 +32,9 @@ _DIGEST_BYTES = 32
 
 @functools.cache
 def _version() -> str:
-    """A name for all kernels as they are, with what compiles them."""
+    """A name for all compiled code as it is, with what compiles it."""
     digest = hashlib.sha256(f"{numba.__version__} {sys.version}".encode())
-    for source in sorted(_HERE.glob("*.py")):
+    for source in sorted(_HERE.parent.rglob("*.py")):
         digest.update(source.read_bytes())
     return _PREFIX + digest.hexdigest()[:16]
 
@@ -59,18 +59,22 @@ def _writable() -> Path | None:
 class _Impl(CompileResultCacheImpl):
     """How a compiled kernel becomes bytes; where they lie is decided here and not by Numba's locators."""
 
-    def __init__(self, function: Callable[..., Any]) -> None:
-        self._filename_base = f"{function.__module__.rpartition('.')[2]}.{function.__qualname__}"
+    def __init__(self, name: str) -> None:
+        self._filename_base = name
 
 
 class KernelCache(FunctionCache):
     """The cache of one kernel, in place of the one that `numba.njit(cache=True)` makes."""
 
-    def __init__(self, function: Callable[..., Any]) -> None:
+    def __init__(self, function: Callable[..., Any], name: str | None = None) -> None:
         self._name = repr(function)
         self._py_func = function
-        self._impl = _Impl(function)
+        self._impl = _Impl(name or f"{function.__module__.rpartition('.')[2]}.{function.__qualname__}")
         self.enable()
+
+    def _index_key(self, sig: Any, codegen: Any) -> Any:
+        # All sources are in the folder's name; Numba's own key would have a closure's cells, which differ each time.
+        return sig, codegen.magic_tuple()
 
     def _file_name(self, key: object) -> str:
         return f"{self._impl.filename_base}-{hashlib.sha256(repr(key).encode()).hexdigest()[:24]}"

@@ -56,6 +56,20 @@ def glide(block: Samples, ramp: Samples) -> None:
 
 
 @kernel
+def add_at_gain(total: Samples, part: Samples, ramp: Samples) -> None:
+    """Add one channel (frames,) to another at a gliding gain, in place."""
+    start, step, left = ramp[VALUE], ramp[STEP], int(ramp[LEFT])
+    n = total.shape[0]
+    moving = min(n, left)
+    for i in range(moving):
+        total[i] += (start + step * (i + 1)) * part[i]
+    rest = start if left == 0 else ramp[TARGET]
+    for i in range(moving, n):
+        total[i] += rest * part[i]
+    advance(ramp, n)
+
+
+@kernel
 def to_sides(block: Samples, left: Samples, right: Samples, out: Samples) -> None:
     """A block of one or two channels at gliding gains to both sides of `out` (2, frames)."""
     last = block.shape[0] - 1

@@ -16,7 +16,6 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
-from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
 
 TABLE, HARD, FOLD, WRAP, RECTIFY, RING, MAGNETIC = range(7)
 SMALL_STEP = 1e-5
@@ -266,27 +265,6 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
     else:
         average_steps(kind, knee, places, values, n, steps, state[3:5], bent)
         weigh_steps(bent, n, steps, 0.5, state[5:6], samples)
-
-
-@kernel
-def drive(block: Samples, kind: int, curve: Samples, steps: int, knee: float, offset: float, bend_state: Samples,
-          places: Samples, values: Samples, bent: Samples,
-          levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
-          odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
-          total: Samples) -> None:
-    """A saturation shape at the raised rate over a whole block, in place."""
-    frames = block.shape[1]
-    for c in range(block.shape[0]):
-        row = block[c]
-        for start in range(0, frames, CHUNK):
-            n = min(CHUNK, frames - start)
-            fast = n << levels
-            part = row[start:start + n]
-            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
-            other = pong if levels % 2 == 0 else ping
-            bend(high, fast, kind, curve, steps, knee, offset, bend_state[c], line, places, values, bent)
-            delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)
 
 
 @kernel

@@ -57,7 +57,7 @@ def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: floa
 
 
 @kernel
-def record(block: Samples, curves: Samples, corner: float, limit: float, demag_state: Samples,
+def magnetise_block(block: Samples, curves: Samples, corner: float, limit: float, demag_state: Samples,
            chunk: int, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
            odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
            total: Samples) -> None:

@@ -23,12 +23,19 @@ from yellow_ember.dsp.amp_circuit import (
 )
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.kernels import amp as kernels
-from yellow_ember.dsp.kernels import electronics
+from yellow_ember.dsp.kernels import electronics, inlined
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.oversampling import (
+    CASCADE,
+    OversamplingRecord,
+    oversampling_latency,
+    oversampling_sizes,
+    set_oversampling,
+)
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, part, scratch, setting, shared, state, vector
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
-from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 
 
 def _core(voice: Voice, rate: float) -> Samples:
@@ -41,49 +48,80 @@ def _core(voice: Voice, rate: float) -> Samples:
     return core
 
 
-class AmpProcessor(Processor):
-    """Lean, the circuit at the raised rate, output transformer, tone; the lows may pass clean."""
+class AmpRecord(Record):
+    """Lean, the circuit at the raised rate, output transformer, tone; the lows may pass clean.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
-        self._fast = Oversampling(setup.oversample, channels)
-        self._voltages: Samples = np.zeros((channels, kernels.CHUNK * setup.oversample))
-        self._state: Samples = np.zeros((channels, kernels.STATES))
-        self._iron: Samples = np.zeros((channels, 3))
-        self._out = self.ramp(1.0, setup.rate)
-        self.latency = self._fast.latency
+    volts : `drive` of `kernels.amplify`; the tables are read by all amps of a voice
+    """
+
+    volts: Samples = setting(3)
+    grids: Samples = setting(4, kernels.GRID)
+    bright: Samples = setting(3)
+    stack: Samples = setting(7)
+    power: Samples = setting(kernels.POWER)
+    core: Samples = setting(electronics.CORE)
+    out: Samples = setting(4)
+    first: Samples = shared(2)
+    second: Samples = shared(2)
+    splitter: Samples = shared(2)
+    valve: Samples = shared(2)
+    plate: Samples = shared(2)
+    ranges: Samples = shared(2)
+    fast: OversamplingRecord = part(OversamplingRecord)
+    tone: ToneRecord = part(ToneRecord)
+    charges: Samples = state("channels", kernels.STATES)
+    iron: Samples = state("channels", 3)
+    voltages: Samples = scratch("channels", "amp_chunk")
+
+
+@inlined
+def process(record: AmpRecord, block: Samples) -> None:
+    """The compiled half."""
+    tone_before(record.tone, block)
+    fast = record.fast
+    kernels.amplify(block, matrix(record.voltages), vector(record.volts), matrix(record.grids), matrix(record.first),
+                    matrix(record.second), vector(record.bright), vector(record.stack), vector(record.power),
+                    matrix(record.splitter), matrix(record.valve), matrix(record.plate), matrix(record.ranges),
+                    matrix(record.charges), fast.levels, fast.pad, CASCADE, cube(fast.up), cube(fast.down),
+                    cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong), vector(fast.line),
+                    vector(fast.odd_line), vector(fast.total))
+    electronics.transformer(block, vector(record.core), matrix(record.iron))
+    glide(block, vector(record.out))
+    tone_after(record.tone, block)
+
+
+class AmpProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(AmpRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"inner": oversampling_latency(setup.oversample), "amp_chunk": kernels.CHUNK * setup.oversample,
+                **oversampling_sizes(setup.oversample)}
+
+    def make_parts(self, setup: Setup) -> None:
+        self.latency = set_oversampling(self.record.fast, setup.oversample)
         # The slow charges move to a new place over some hundredths of a second.
         self.settling = self.latency + round(0.03 * setup.rate)
-        self._guard = ToneAround(setup, self.latency)
-        self.carry(*self._fast.state(), *self._guard.state(), self._state, self._iron)
+        self._out = self.ramp(1.0, self.record.out)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        voice = VOICE_BY_ID[str(values["voice"])]
+        record, voice = self.record, VOICE_BY_ID[str(values["voice"])]
         fast_rate = self._setup.rate * self._setup.oversample
         share = taper(as_number(values["gain"]))
         low, mid, high, presence = (as_number(values[name]) / 10.0 for name in ("low", "mid", "high", "presence"))
-        self._drive = np.array([voice.volts, voice.stack_loss * taper(as_number(values["master"])),
-                                gain(voice.level_db) / voice.power.supply])
-        self._grids = grids(voice, fast_rate)
-        self._triodes = triode_table(voice.first), triode_table(voice.second)
-        self._bright = bright_section(voice, share, bool(values["bright"]), fast_rate)
-        self._tone = voice.tone.section(low, mid, high, fast_rate)
-        self._power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
-        self._tables = splitter_table(), valve_table(voice.power), plate_table(voice.power), ranges()
-        self._core = _core(voice, self._setup.rate)
-        self._guard.set(values)
+        record.volts = (voice.volts, voice.stack_loss * taper(as_number(values["master"])),
+                        gain(voice.level_db) / voice.power.supply)
+        record.grids = grids(voice, fast_rate)
+        record.first, record.second = triode_table(voice.first), triode_table(voice.second)
+        record.bright = bright_section(voice, share, bool(values["bright"]), fast_rate)
+        record.stack = voice.tone.section(low, mid, high, fast_rate)
+        record.power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
+        record.splitter, record.ranges = splitter_table(), ranges()
+        record.valve, record.plate = valve_table(voice.power), plate_table(voice.power)
+        record.core = _core(voice, self._setup.rate)
+        set_tone(record.tone, values, self._setup.rate)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        self._guard.before(block)
-        first, second = self._triodes
-        splitter, valve, plate, spans = self._tables
-        kernels.amplify(block, self._voltages, self._drive, self._grids, first, second, self._bright, self._tone,
-                        self._power, splitter, valve, plate, spans, self._state, *self._fast.buffers())
-        electronics.transformer(block, self._core, self._iron)
-        glide(block, self._out.state)
-        self._guard.after(block)
 
 
 _SHOWN_RATE = 96000.0

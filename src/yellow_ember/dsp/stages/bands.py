@@ -6,9 +6,9 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples, block_view, db, gain
+from yellow_ember.dsp.arrays import Counts, Samples, db, gain
 from yellow_ember.dsp.compression import compression
-from yellow_ember.dsp.convolution import Convolution
+from yellow_ember.dsp.convolution import ConvolutionRecord, convolution_sizes, convolve_block, set_response
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
     Section,
@@ -26,12 +26,20 @@ from yellow_ember.dsp.filters import (
     transfer,
 )
 from yellow_ember.dsp.kernels import bands as kernels
-from yellow_ember.dsp.kernels import dynamics
+from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.bands import BENT, CLEAN, DRIVE, MOST
 from yellow_ember.dsp.kernels.filters import biquads, delay
-from yellow_ember.dsp.kernels.mixing import LOUDEST, add, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, TARGET, add, glide
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS
-from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.oversampling import (
+    CASCADE,
+    PAIRS,
+    UP_HELD,
+    OversamplingRecord,
+    oversampling_latency,
+    oversampling_sizes,
+    set_oversampling,
+)
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -46,9 +54,27 @@ from yellow_ember.dsp.parameters import (
     as_edges,
     as_number,
 )
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    array_4d,
+    array_5d,
+    block_of,
+    cube,
+    matrix,
+    part,
+    scratch,
+    setting,
+    state,
+    vector,
+    whole,
+    whole_matrix,
+    whole_setting,
+    whole_vector,
+)
 from yellow_ember.dsp.shapes import CELLS, CORRECTION_TAPS, SHAPE_BY_ID, SHAPES, Shape
 from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
-from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 
 _NUMBERS = range(1, MOST + 1)
 _GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4, Group.BAND_5)
@@ -130,220 +156,323 @@ def _bands(values: Values, reference_dbfs: float) -> list[_Band]:
     return [_Band(values, number, reference_dbfs, alone) for number in _NUMBERS[:count]]
 
 
+class BandsRecord(Record):
+    """Lean, the bands, a filter, round again by the feedback; then glue.  The lows may pass clean.
+
+    linear : bands are split by long filters; active : bands whose shape is heard, for the block at hand
+    delay : frames that the output waits before it comes round; indices : of the rings, see `AT_...`
+    """
+
+    bands: int = whole()
+    series: int = whole()
+    alone: int = whole()
+    linear: int = whole()
+    has_dc: int = whole()
+    filtered: int = whole()
+    loops: int = whole()
+    glued: int = whole()
+    delay: int = whole()
+    solos: Counts = whole_setting(MOST)
+    squashed: Counts = whole_setting(MOST)
+    shapes: Counts = whole_setting(MOST, 2)
+    active: Counts = whole_setting(MOST)
+    squash: Samples = setting(MOST, dynamics.FIGURES)
+    curves: Samples = setting(MOST, CELLS, 4)
+    corrections: Samples = setting(MOST, CORRECTION_TAPS)
+    lows: Samples = setting(MOST - 1, 2, 5)
+    highs: Samples = setting(MOST - 1, 2, 5)
+    passes: Samples = setting(MOST - 1, 1, 5)
+    sections: Samples = setting(MOST, 1, 5)
+    filter: Samples = setting(1, 5)
+    dc: Samples = setting(1, 5)
+    loop_figures: Samples = setting(kernels.FIGURES)
+    glue: Samples = setting(dynamics.FIGURES)
+    glides: Samples = setting(3, MOST, 4)
+    out: Samples = setting(4)
+    fast: OversamplingRecord = part(OversamplingRecord)
+    tone: ToneRecord = part(ToneRecord)
+    filter_1: ConvolutionRecord = part(ConvolutionRecord)
+    filter_2: ConvolutionRecord = part(ConvolutionRecord)
+    filter_3: ConvolutionRecord = part(ConvolutionRecord)
+    filter_4: ConvolutionRecord = part(ConvolutionRecord)
+    filter_5: ConvolutionRecord = part(ConvolutionRecord)
+    ups: Samples = state(MOST, "channels", "up_levels", "up_held")
+    bend_states: Samples = state(MOST, "channels", 8)
+    wait: Samples = state("channels", _INNER_DELAY - BEND_DELAY)
+    waits: Samples = state(MOST, "channels", BEND_DELAY)
+    alone_waits: Samples = state(MOST, "channels", BEND_DELAY)
+    section_states: Samples = state(MOST, "channels", 1, 2)
+    held_states: Samples = state(MOST, "channels", 4)
+    series_held_states: Samples = state(MOST, "channels", 4)
+    histories: Samples = state(MOST, "channels", CORRECTION_TAPS - 1)
+    clean_ring: Samples = state("channels", "shaped")
+    early_ring: Samples = state("channels", (CORRECTION_TAPS - 1) // 2)
+    indices: Samples = state(3)
+    low_states: Samples = state(MOST - 1, "channels", 2, 2)
+    high_states: Samples = state(MOST - 1, "channels", 2, 2)
+    pass_states: Samples = state(MOST - 1, MOST - 1, "channels", 1, 2)
+    coming_low_states: Samples = state(MOST - 1, "channels", 2, 2)
+    coming_high_states: Samples = state(MOST - 1, "channels", 2, 2)
+    coming_pass_states: Samples = state(MOST - 1, MOST - 1, "channels", 1, 2)
+    loop: Samples = state("channels", "loop_frames")
+    followed: Samples = state("channels")
+    filter_state: Samples = state("channels", 1, 2)
+    dc_state: Samples = state("channels", 1, 2)
+    glue_state: Samples = state("channels", 4)
+    places: Samples = scratch("sub_steps")
+    values: Samples = scratch("sub_steps")
+    bent: Samples = scratch("sub_steps")
+    high: Samples = scratch("bent_chunk")
+    own: Samples = scratch("bent_chunk")
+    held: Samples = scratch("bent_chunk")
+    line: Samples = scratch("correction_line")
+    parts: Samples = scratch(MOST, "samples")
+    coming_parts: Samples = scratch(MOST, "samples")
+    clean: Samples = scratch("samples")
+    spare: Samples = scratch("samples")
+    turn: Samples = scratch("samples")
+    coming: Samples = scratch("samples")
+
+
+AT_CLEAN, AT_EARLY, AT_LOOP = range(3)
+"""Which ring each of a record's `indices` is of."""
+
+
+@inlined
+def bend_parts_in_series(record: BandsRecord, block: Samples) -> None:
+    """One band after another bends its part of the whole, in place."""
+    bands, indices, active, fast = record.bands, vector(record.indices), whole_vector(record.active), record.fast
+    indices[AT_EARLY] = delay(block, matrix(record.early_ring), int(indices[AT_EARLY]))
+    glides = cube(record.glides)
+    for k in range(bands):
+        active[k] = 1 if glides[BENT, k, TARGET] != 0.0 or glides[BENT, k, LEFT] != 0.0 else 0
+    kernels.bend_in_series(
+        block, bands, active, record.alone == 1, whole_vector(record.solos), cube(record.sections),
+        matrix(record.squash), whole_vector(record.squashed), whole_matrix(record.shapes), cube(record.curves), glides,
+        array_4d(record.section_states), cube(record.series_held_states), cube(record.bend_states),
+        cube(record.waits), cube(record.alone_waits), vector(record.own), vector(record.held), vector(record.places),
+        vector(record.values), vector(record.bent), vector(record.high), fast.levels, fast.pad, CASCADE,
+        cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong),
+        vector(fast.line), vector(fast.odd_line), vector(fast.total))
+
+
+@inlined
+def filter_parts(record: BandsRecord, parts: Samples) -> None:
+    """Each part through its long filter."""
+    convolve_block(record.filter_1, parts[0])
+    convolve_block(record.filter_2, parts[1])
+    if record.bands > 2:
+        convolve_block(record.filter_3, parts[2])
+    if record.bands > 3:
+        convolve_block(record.filter_4, parts[3])
+    if record.bands > 4:
+        convolve_block(record.filter_5, parts[4])
+
+
+@inlined
+def split_block(record: BandsRecord, block: Samples, coming: Samples, comes: bool) -> Samples:
+    """The parts (bands, channels, frames) of a block, and of what comes round to it."""
+    lows, highs, passes = cube(record.lows), cube(record.highs), cube(record.passes)
+    channels, frames = block.shape
+    size = record.bands * channels * frames
+    parts: Samples = block_of(record.parts, 1, size)[0].reshape(record.bands, channels, frames)
+    if record.linear == 0:
+        parts[0] = block
+        kernels.split_up(parts, lows, highs, passes, array_4d(record.low_states), array_4d(record.high_states),
+                         array_5d(record.pass_states))
+        return parts
+    for k in range(record.bands):
+        parts[k] = block
+    filter_parts(record, parts)
+    if comes:
+        # What comes round can't wait for the long filters.
+        others = block_of(record.coming_parts, 1, size)[0].reshape(record.bands, channels, frames)
+        others[0] = coming
+        kernels.split_up(others, lows, highs, passes, array_4d(record.coming_low_states),
+                         array_4d(record.coming_high_states), array_5d(record.coming_pass_states))
+        for k in range(record.bands):
+            add(parts[k], others[k])
+    return parts
+
+
+@inlined
+def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples, comes: bool) -> None:
+    """Each part of the block bent by its band's shape, and summed, in place."""
+    parts = split_block(record, block, coming, comes)
+    channels, frames = block.shape
+    clean, spare = block_of(record.clean, channels, frames), block_of(record.spare, channels, frames)
+    active, indices, fast = whole_vector(record.active), vector(record.indices), record.fast
+    count = kernels.part_ways(parts, spare, whole_vector(record.squashed), matrix(record.squash),
+                              cube(record.held_states), cube(record.glides), matrix(record.corrections),
+                              cube(record.histories), vector(record.line), active, clean)
+    indices[AT_CLEAN] = delay(clean, matrix(record.clean_ring), int(indices[AT_CLEAN]))
+    if count == 0:
+        block[:] = clean
+        return
+    kernels.bend_side_by_side(
+        parts, active[:count], whole_matrix(record.shapes), cube(record.curves), cube(record.glides),
+        cube(record.bend_states), array_4d(record.ups), matrix(record.wait), vector(record.places),
+        vector(record.values), vector(record.bent), vector(record.high), fast.levels, fast.pad, CASCADE,
+        cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong),
+        vector(fast.line), vector(fast.odd_line), vector(fast.total), block)
+    add(block, clean)
+
+
+@inlined
+def run_bands(record: BandsRecord, block: Samples, coming: Samples, comes: bool) -> None:
+    """Bands and filter, in place; `coming` is added to what goes in where something `comes` round."""
+    if comes and record.linear == 0:
+        add(block, coming)
+    if record.series == 1:
+        bend_parts_in_series(record, block)
+    else:
+        bend_parts_side_by_side(record, block, coming, comes)
+    if record.has_dc == 1:
+        biquads(block, matrix(record.dc), cube(record.dc_state))
+    if record.filtered == 1:
+        biquads(block, matrix(record.filter), cube(record.filter_state))
+    kernels.hold_within(block, LOUDEST)
+
+
+@inlined
+def run_round(record: BandsRecord, block: Samples) -> None:
+    """The bands with their feedback, in pieces no longer than the loop, in place."""
+    channels, indices, loop = block.shape[0], vector(record.indices), matrix(record.loop)
+    for start in range(0, block.shape[1], _LOOP_FRAMES):
+        stop = min(start + _LOOP_FRAMES, block.shape[1])
+        piece = block_of(record.turn, channels, stop - start)
+        coming = block_of(record.coming, channels, stop - start)
+        piece[:] = block[:, start:stop]
+        index = int(indices[AT_LOOP])
+        kernels.feed_back(piece, vector(record.loop_figures), record.delay, loop, index, vector(record.followed),
+                          coming)
+        run_bands(record, piece, coming, True)
+        indices[AT_LOOP] = kernels.keep(piece, loop, index)
+        block[:, start:stop] = piece
+
+
+@inlined
+def process(record: BandsRecord, block: Samples) -> None:
+    """The compiled half."""
+    tone_before(record.tone, block)
+    if record.loops == 1:
+        run_round(record, block)
+    else:
+        run_bands(record, block, block, False)
+    if record.glued == 1:
+        heard = block_of(record.clean, block.shape[0], block.shape[1])
+        heard[:] = block
+        dynamics.compress(block, heard, vector(record.glue), False, matrix(record.glue_state))
+    glide(block, vector(record.out))
+    tone_after(record.tone, block)
+
+
 class BandsProcessor(Processor):
-    """Lean, the bands, a filter, round again by the feedback; then glue.  The lows may pass clean."""
+    """The Python half."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels, size = setup.channels, setup.channels * setup.max_block
-        factor = setup.oversample
-        self._fast = Oversampling(factor, channels, _INNER_DELAY)
-        self._ups: Samples = np.zeros((MOST, *self._fast.up_history.shape))
-        self._bend_states: Samples = np.zeros((MOST, channels, 8))
-        self._active: Counts = np.zeros(MOST, dtype=np.int64)
-        self._wait: Samples = np.zeros((channels, _INNER_DELAY - BEND_DELAY))
-        most = CHUNK * factor * MAX_STEPS
-        self._places, self._values, self._bent = np.zeros(most), np.zeros(most), np.zeros(most)
-        self._high, self._own, self._held = (np.zeros(CHUNK * factor) for _ in range(3))
-        self._waits: Samples = np.zeros((2, MOST, channels, BEND_DELAY))
-        self._section_states: Samples = np.zeros((MOST, channels, 1, 2))
-        self._held_states: Samples = np.zeros((2, MOST, channels, 4))
+    compiled = CompiledHalf(BandsRecord, process)
 
-        held = CORRECTION_TAPS - 1
-        self._histories: Samples = np.zeros((MOST, channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._parts: Samples = np.zeros((2, MOST * size))
-        self._clean: Samples = np.zeros(size)
-        self._spare: Samples = np.zeros(size)
-        inner = held // 2 + self._fast.latency
-        self._clean_ring: Samples = np.zeros((channels, inner))
-        self._early_ring: Samples = np.zeros((channels, held // 2))
-        self._at: Samples = np.zeros(4)
-        self._split_states: Samples = np.zeros((2, 2, MOST - 1, channels, 2, 2))
-        self._pass_states: Samples = np.zeros((2, MOST - 1, MOST - 1, channels, 1, 2))
-        self._convolutions: list[Convolution] = []
-        if setup.lookahead:
-            self._convolutions = [Convolution(channels, 2 * setup.lookahead + 1) for _ in range(MOST)]
-
-        self._inner = inner
-        self._loop: Samples = np.zeros((channels, round(_LONGEST_LOOP * setup.rate) + 2 * _LOOP_FRAMES))
-        self._followed: Samples = np.zeros(channels)
-        self._turn: Samples = np.zeros(size)
-        self._coming: Samples = np.zeros(size)
-        self._filter: Samples = np.zeros((1, 5))
-        self._filter_state: Samples = np.zeros((channels, 1, 2))
-        self._dc: Samples = np.array([high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)])
-        self._dc_state: Samples = np.zeros((channels, 1, 2))
-        self._glue_state: Samples = np.zeros((channels, 4))
-        self._glides: Samples = np.zeros((3, MOST, 4))
-        self._moving = [[self.ramp(0.0, setup.rate, self._glides[row, band]) for band in range(MOST)]
-                        for row in range(3)]
-        self._out = self.ramp(1.0, setup.rate)
-        self.latency = setup.lookahead + inner
-        self._guard = ToneAround(setup, self.latency)
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        factor, held = setup.oversample, CORRECTION_TAPS - 1
+        self._inner = held // 2 + oversampling_latency(factor, _INNER_DELAY)
+        self.latency = setup.lookahead + self._inner
         self.settling = self.latency + round(0.005 * setup.rate)
-        self.carry(*self._fast.state(), self._ups, self._bend_states, self._wait, self._waits, self._section_states,
-                   self._held_states, self._histories, self._clean_ring, self._early_ring, self._at,
-                   self._split_states, self._pass_states, self._loop, self._followed, self._filter_state,
-                   self._dc_state, self._glue_state, *self._guard.state(),
-                   *(array for convolution in self._convolutions for array in convolution.state()))
+        filters = convolution_sizes(2 * setup.lookahead + 1) if setup.lookahead else dict.fromkeys(
+            convolution_sizes(1), 0)
+        return {"inner": self.latency, "shaped": self._inner, "up_levels": len(PAIRS), "up_held": UP_HELD,
+                "sub_steps": CHUNK * factor * MAX_STEPS, "bent_chunk": CHUNK * factor,
+                "correction_line": held + setup.max_block,
+                "loop_frames": round(_LONGEST_LOOP * setup.rate) + 2 * _LOOP_FRAMES, **filters,
+                **oversampling_sizes(factor)}
+
+    def make_parts(self, setup: Setup) -> None:
+        record = self.record
+        set_oversampling(record.fast, setup.oversample, _INNER_DELAY)
+        record.linear = int(setup.lookahead > 0)
+        record.dc[0] = high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)
+        self._filters = record.filter_1, record.filter_2, record.filter_3, record.filter_4, record.filter_5
+        self._moving = [[self.ramp(0.0, record.glides[row, band]) for band in range(MOST)]
+                        for row in range(3)]
+        self._out = self.ramp(1.0, record.out)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._held_states[..., 1] = 1.0
-        self._glue_state[:, 1] = 1.0
+        self.record.held_states[..., 1] = self.record.series_held_states[..., 1] = 1.0
+        self.record.glue_state[:, 1] = 1.0
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        setup, rate = self._setup, self._setup.rate
-        reference = setup.reference_dbfs
+        record, rate = self.record, self._setup.rate
         edges = as_edges(values["edges_hz"])
-        bands = _bands(values, reference)
-        self._count = len(bands)
-        self._series = values["order"] == "series"
-        self._alone = any(band.solo for band in bands)
-        fast_rate = rate * setup.oversample
-        self._solos = np.array([band.solo for band in bands], dtype=np.int64)
-        self._squashed = np.array([band.squash > 0.0 for band in bands], dtype=np.int64)
-        self._figures = np.array([band.figures(fast_rate if self._series else rate, reference) for band in bands])
-        tops = (*edges, rate)
-        steps = [max(1, math.ceil(band.shape.steps * min(top / _FINE_HZ, 1.0)))
-                 for band, top in zip(bands, tops, strict=True)]
-        self._shapes = np.array([[band.shape.kernel_kind, count] for band, count in zip(bands, steps, strict=True)],
-                                dtype=np.int64)
-        self._curves = np.zeros((self._count, CELLS, 4))
-        for band, curve in zip(bands, self._curves, strict=True):
-            curve[:] = band.shape.table
-        self._corrections = np.array([band.shape.correction(setup.oversample, count)
-                                      for band, count in zip(bands, steps, strict=True)])
-        self._lows, self._highs = (np.array(part) for part in zip(*(split(hz, rate) for hz in edges), strict=True))
-        self._passes = np.array([[all_pass(hz, BUTTERWORTH_Q, rate)] for hz in edges])
-        self._sections = np.array([[_series_section(edges, band, fast_rate)] for band in range(self._count)])
-        if self._convolutions:
-            filters = _linear_bands(edges, setup.lookahead, rate)
-            for convolution, taps in zip(self._convolutions, filters, strict=False):
-                convolution.set(np.tile(taps, (setup.channels, 1)))
-        self._has_dc = any(band.shape.lopsided for band in bands if band.bent > 0.0)
-
-        kind = str(values["filter"])
-        self._filtered = kind != "off"
-        if self._filtered:
-            self._filter[0] = _FILTERS[kind](as_number(values["filter_hz"]), as_number(values["filter_q"]), rate)
-        self._loop_figures = np.zeros(kernels.FIGURES)
-        amount = as_number(values["feedback_pct"]) / 100.0
-        self._loops = amount > 0.0
-        self._loop_figures[kernels.AMOUNT] = amount
-        self._loop_figures[kernels.FOLLOW] = as_number(values["follow_pct"]) / 100.0
-        for index, name in ((kernels.RISE, "follow_attack_ms"), (kernels.FALL, "follow_release_ms")):
-            self._loop_figures[index] = one_pole(as_number(values[name]) / 1000.0, rate)
-        self._loop_figures[kernels.FULL] = gain(reference + 6.0)
-        self._delay = self._loop_delay(as_number(values["feedback_hz"]))
-        self._glue = _glue(values, rate, reference)
-        self._glued = as_number(values["glue_ratio"]) > 1.0
-
-        self._guard.set(values)
+        bands = _bands(values, self._setup.reference_dbfs)
+        record.bands, record.series = len(bands), int(values["order"] == "series")
+        record.alone = int(any(band.solo for band in bands))
+        record.has_dc = int(any(band.shape.lopsided for band in bands if band.bent > 0.0))
+        self._set_bands(edges, bands)
+        self._set_split(edges)
+        self._set_loop(values)
+        set_tone(record.tone, values, rate)
         for index, band in enumerate(bands):
-            hears = band.heard or self._series
+            hears = band.heard or record.series == 1
             for row, value in ((DRIVE, band.drive), (CLEAN, band.clean * hears), (BENT, band.bent * hears)):
                 self._moving[row][index].go(value, at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
+    def _set_bands(self, edges: tuple[float, ...], bands: list[_Band]) -> None:
+        """What each band is."""
+        record, rate, factor = self.record, self._setup.rate, self._setup.oversample
+        fast_rate = rate * factor
+        squash_rate = fast_rate if record.series == 1 else rate
+        for k, (band, top) in enumerate(zip(bands, (*edges, rate), strict=True)):
+            steps = max(1, math.ceil(band.shape.steps * min(top / _FINE_HZ, 1.0)))
+            record.solos[k], record.squashed[k] = band.solo, band.squash > 0.0
+            record.squash[k] = band.figures(squash_rate, self._setup.reference_dbfs)
+            record.shapes[k] = band.shape.kernel_kind, steps
+            record.curves[k] = band.shape.table
+            record.corrections[k] = band.shape.correction(factor, steps)
+            record.sections[k, 0] = _series_section(edges, k, fast_rate)
+
+    def _set_split(self, edges: tuple[float, ...]) -> None:
+        """What parts the bands."""
+        record, rate = self.record, self._setup.rate
+        for k, hz in enumerate(edges):
+            record.lows[k], record.highs[k] = split(hz, rate)
+            record.passes[k, 0] = all_pass(hz, BUTTERWORTH_Q, rate)
+        if record.linear == 1:
+            for part_filter, taps in zip(self._filters, _linear_bands(edges, self._setup.lookahead, rate),
+                                         strict=False):
+                set_response(part_filter, np.tile(taps, (self._setup.channels, 1)))
+
+    def _set_loop(self, values: Values) -> None:
+        """Filter, feedback and glue."""
+        record, rate, reference = self.record, self._setup.rate, self._setup.reference_dbfs
+        kind = str(values["filter"])
+        record.filtered = int(kind != "off")
+        if record.filtered:
+            record.filter[0] = _FILTERS[kind](as_number(values["filter_hz"]), as_number(values["filter_q"]), rate)
+        amount, figures = as_number(values["feedback_pct"]) / 100.0, record.loop_figures
+        record.loops = int(amount > 0.0)
+        figures[kernels.AMOUNT] = amount
+        figures[kernels.FOLLOW] = as_number(values["follow_pct"]) / 100.0
+        for index, name in ((kernels.RISE, "follow_attack_ms"), (kernels.FALL, "follow_release_ms")):
+            figures[index] = one_pole(as_number(values[name]) / 1000.0, rate)
+        figures[kernels.FULL] = gain(reference + 6.0)
+        record.delay = self._loop_delay(as_number(values["feedback_hz"]))
+        record.glue = _glue(values, rate, reference)
+        record.glued = int(as_number(values["glue_ratio"]) > 1.0)
+
     def _loop_delay(self, pitch: float) -> int:
         """Frames that the output waits before it comes round, so that the whole loop rings at a pitch in Hz."""
-        rate = self._setup.rate
-        turning = [] if self._series else list(self._passes[:, 0])
-        if self._filtered:
-            turning.append(self._filter[0])
+        record, rate = self.record, self._setup.rate
+        turning = [] if record.series == 1 else list(record.passes[:record.bands - 1, 0])
+        if record.filtered == 1:
+            turning.append(record.filter[0])
         turn = float(np.angle(transfer(np.array(turning), np.array([pitch]), rate)[0])) if turning else 0.0
         period = rate / pitch
-        requested = period * (1.0 + turn / (2.0 * math.pi)) - self._inner
-        while requested < _LOOP_FRAMES:
-            requested += period
-        return int(min(round(requested), self._loop.shape[1] - _LOOP_FRAMES))
-
-    def process(self, block: Samples) -> None:
-        self._guard.before(block)
-        channels, frames = block.shape
-        if self._loops:
-            for start in range(0, frames, _LOOP_FRAMES):
-                piece = block[:, start:start + _LOOP_FRAMES]
-                turn = block_view(self._turn, channels, piece.shape[1])
-                turn[...] = piece
-                self._once_round(turn)
-                piece[...] = turn
-        else:
-            self._run(block, None)
-        if self._glued:
-            heard = block_view(self._clean, channels, frames)
-            heard[...] = block
-            dynamics.compress(block, heard, self._glue, False, self._glue_state)
-        glide(block, self._out.state)
-        self._guard.after(block)
-
-    def _once_round(self, piece: Samples) -> None:
-        """A piece no longer than the loop, with what comes back to it."""
-        coming = block_view(self._coming, *piece.shape)
-        index = int(self._at[3])
-        kernels.feed_back(piece, self._loop_figures, self._delay, self._loop, index, self._followed, coming)
-        self._run(piece, coming)
-        self._at[3] = kernels.keep(piece, self._loop, index)
-
-    def _run(self, block: Samples, coming: Samples | None) -> None:
-        """Bands and filter, in place; `coming` is added to what goes in."""
-        if coming is not None and not self._convolutions:
-            add(block, coming)
-        if self._series:
-            self._in_series(block)
-        else:
-            self._side_by_side(block, coming)
-        if self._has_dc:
-            biquads(block, self._dc, self._dc_state)
-        if self._filtered:
-            biquads(block, self._filter, self._filter_state)
-        kernels.hold_within(block, LOUDEST)
-
-    def _in_series(self, block: Samples) -> None:
-        count = self._count
-        self._at[2] = delay(block, self._early_ring, int(self._at[2]))
-        for k, bent in enumerate(self._moving[BENT][:count]):
-            self._active[k] = bent.target != 0.0 or not bent.resting
-        kernels.bend_in_series(
-            block, count, self._active, self._alone, self._solos, self._sections, self._figures,
-            self._squashed, self._shapes, self._curves, self._glides, self._section_states, self._held_states[1],
-            self._bend_states, self._waits[0], self._waits[1], self._own, self._held, self._places, self._values,
-            self._bent, self._high, *self._fast.buffers())
-
-    def _split(self, parts: Samples, states: int) -> None:
-        kernels.split_up(parts, self._lows, self._highs, self._passes, self._split_states[states, 0],
-                         self._split_states[states, 1], self._pass_states[states])
-
-    def _side_by_side(self, block: Samples, coming: Samples | None) -> None:
-        count, (channels, frames) = self._count, block.shape
-        parts = self._parts[0, :count * channels * frames].reshape(count, channels, frames)
-        if self._convolutions:
-            parts[...] = block
-            for part, convolution in zip(parts, self._convolutions, strict=False):
-                convolution.process(part)
-            if coming is not None:
-                # What comes round can't wait for the long filters.
-                others = self._parts[1, :count * channels * frames].reshape(count, channels, frames)
-                others[0] = coming
-                self._split(others, 1)
-                parts += others
-        else:
-            parts[0] = block
-            self._split(parts, 0)
-        clean, spare = block_view(self._clean, channels, frames), block_view(self._spare, channels, frames)
-        active = kernels.part_ways(parts, spare, self._squashed, self._figures, self._held_states[0], self._glides,
-                                   self._corrections, self._histories, self._line, self._active, clean)
-        self._at[0] = delay(clean, self._clean_ring, int(self._at[0]))
-        if active == 0:
-            block[...] = clean
-            return
-        kernels.bend_side_by_side(
-            parts, self._active[:active], self._shapes, self._curves, self._glides, self._bend_states, self._ups,
-            self._wait, self._places, self._values, self._bent, self._high, *self._fast.buffers(), block)
-        add(block, clean)
+        frames = period * (1.0 + turn / (2.0 * math.pi)) - self._inner
+        while frames < _LOOP_FRAMES:
+            frames += period
+        return int(min(round(frames), record.loop.shape[1] - _LOOP_FRAMES))
 
 
 def _glue(values: Values, rate: float, reference_dbfs: float) -> Samples:

@@ -9,12 +9,14 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import low_pass
 from yellow_ember.dsp.kernels import bits as kernels
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, part, setting, state, vector, whole
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
-from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 
 _ALL_BITS, _OPEN_HZ, _NO_NOISE = 24.0, 48000.0, -100.0
 _MU = 255.0
@@ -38,53 +40,71 @@ def _figures(values: Values, rate: float) -> Samples:
     return result
 
 
-class BitsProcessor(Processor):
+class BitsRecord(Record):
     """A filter before, the converter, a filter behind, tone."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
-        self._state: Samples = np.zeros((channels, kernels.STATES))
-        self._filters: Samples = np.zeros((2, 4, 5))
-        self._filter_states: Samples = np.zeros((2, channels, 4, 2))
-        self._drive = self.ramp(1.0, setup.rate)
-        self._out = self.ramp(1.0, setup.rate)
+    filtered_before: int = whole()
+    filtered_behind: int = whole()
+    smooth: int = whole()
+    reduction: Samples = setting(kernels.FIGURES)
+    filters: Samples = setting(4, 5)
+    drive: Samples = setting(4)
+    out: Samples = setting(4)
+    tone: ToneRecord = part(ToneRecord)
+    converter: Samples = state("channels", kernels.STATES)
+    before_state: Samples = state("channels", 4, 2)
+    behind_state: Samples = state("channels", 4, 2)
+
+
+@inlined
+def process(record: BitsRecord, block: Samples) -> None:
+    """The compiled half."""
+    tone_before(record.tone, block)
+    glide(block, vector(record.drive))
+    if record.filtered_before == 1:
+        biquads(block, matrix(record.filters), cube(record.before_state))
+    kernels.reduce(block, vector(record.reduction), record.smooth, matrix(record.converter))
+    if record.filtered_behind == 1:
+        biquads(block, matrix(record.filters), cube(record.behind_state))
+    glide(block, vector(record.out))
+    tone_after(record.tone, block)
+
+
+class BitsProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(BitsRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"inner": kernels.REDUCE_DELAY}
+
+    def make_parts(self, setup: Setup) -> None:
+        self._drive = self.ramp(1.0, self.record.drive)
+        self._out = self.ramp(1.0, self.record.out)
         self.latency = kernels.REDUCE_DELAY
         self.settling = round(0.004 * setup.rate)
-        self._guard = ToneAround(setup, self.latency)
-        self.carry(self._state, self._filter_states, *self._guard.state())
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._state[:, kernels.THRESHOLD] = 1.0
+        converter = self.record.converter
+        converter[:, kernels.THRESHOLD] = 1.0
         for channel in range(self._setup.channels):
-            self._state[channel, kernels.SEED] = seed_from(self._setup.seed, "dither", channel)
-        self._state[:, kernels.SEED_LOW] = 0x2545F491
+            converter[channel, kernels.SEED] = seed_from(self._setup.seed, "dither", channel)
+        converter[:, kernels.SEED_LOW] = 0x2545F491
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
-        self._reduction = _figures(values, rate)
+        record, rate = self.record, self._setup.rate
+        record.reduction = _figures(values, rate)
         low = as_number(values["rate_hz"])
-        sampled = self._reduction[kernels.RATIO] < 1.0
-        self._filtered = (sampled and bool(values["anti_alias"]), sampled and values["smooth"] == "band-limited")
-        for filters in self._filters:
-            filters[:] = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
-        self._smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
-        self._guard.set(values)
+        sampled = record.reduction[kernels.RATIO] < 1.0
+        record.filtered_before = int(sampled and bool(values["anti_alias"]))
+        record.filtered_behind = int(sampled and values["smooth"] == "band-limited")
+        record.filters = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
+        record.smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
+        set_tone(record.tone, values, rate)
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        self._guard.before(block)
-        glide(block, self._drive.state)
-        if self._filtered[0]:
-            biquads(block, self._filters[0], self._filter_states[0])
-        kernels.reduce(block, self._reduction, self._smooth, self._state)
-        if self._filtered[1]:
-            biquads(block, self._filters[1], self._filter_states[1])
-        glide(block, self._out.state)
-        self._guard.after(block)
 
 
 _SHOWN_RATE, _SHOWN_HZ = 96000.0, 400.0

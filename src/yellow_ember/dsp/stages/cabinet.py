@@ -7,7 +7,8 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.convolution import Convolution
+from yellow_ember.dsp.convolution import ConvolutionRecord, convolution_sizes, convolve_block, set_response
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.cone import travel
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import (
@@ -21,6 +22,7 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
+from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, real, setting, state, vector
 from yellow_ember.dsp.speakers import MICROPHONES, SECONDS, SPEAKER_BY_ID, SPEAKERS, levelled, response
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
@@ -53,32 +55,47 @@ def impulse_of(values: Values, rate: float, channels: int, own: Samples | None) 
     return np.stack([_balance(values, "near", c) * near + _balance(values, "far", c) * far for c in range(channels)])
 
 
-class CabinetProcessor(Processor):
+class CabinetRecord(Record):
     """The cone, then everything linear as one response a channel."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
+    reach: float = real()
+    stiffness: float = real()
+    loss: float = real()
+    out: Samples = setting(4)
+    response: ConvolutionRecord = part(ConvolutionRecord)
+    cone: Samples = state("channels", 2)
+
+
+@inlined
+def process(record: CabinetRecord, block: Samples) -> None:
+    """The compiled half."""
+    if record.reach > 0.0:
+        travel(block, record.reach, record.stiffness, record.loss, matrix(record.cone))
+    convolve_block(record.response, block)
+    glide(block, vector(record.out))
+
+
+class CabinetProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(CabinetRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
         own = setup.impulse
-        taps = round(SECONDS * setup.rate) if own is None else own.shape[1]
-        self._convolution = Convolution(setup.channels, taps)
-        self._travel: Samples = np.zeros((setup.channels, 2))
-        self._out = self.ramp(1.0, setup.rate)
+        return convolution_sizes(round(SECONDS * setup.rate) if own is None else own.shape[1])
+
+    def make_parts(self, setup: Setup) -> None:
+        self._out = self.ramp(1.0, self.record.out)
         self.settling = round(0.004 * setup.rate)
-        self.carry(*self._convolution.state(), self._travel)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
-        self._convolution.set(impulse_of(values, rate, self._setup.channels, self._setup.impulse))
+        record, rate = self.record, self._setup.rate
+        set_response(record.response, impulse_of(values, rate, self._setup.channels, self._setup.impulse))
         speaker = SPEAKER_BY_ID[str(values["speaker"])]
         turn = min(2.0 * math.pi * speaker.resonance / rate, 0.5)
-        self._cone = (_MAX_TRAVEL * as_number(values["breakup_pct"]) / 100.0, turn * turn, turn / speaker.q)
+        record.reach = _MAX_TRAVEL * as_number(values["breakup_pct"]) / 100.0
+        record.stiffness, record.loss = turn * turn, turn / speaker.q
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        if self._cone[0] > 0.0:
-            travel(block, *self._cone, self._travel)
-        self._convolution.process(block)
-        glide(block, self._out.state)
 
 
 _SHOWN_RATE = 48000.0

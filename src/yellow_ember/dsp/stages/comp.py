@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.compression import compression
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, split
-from yellow_ember.dsp.kernels import dynamics
+from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, block_of, cube, matrix, scratch, setting, state, vector, whole
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _NO_CUT = 20.0
@@ -23,75 +24,105 @@ def _figures(values: Values, rate: float, reference_dbfs: float) -> Samples:
                        as_number(values["release_ms"]) / 1000.0, rate)
 
 
-class CompProcessor(Processor):
-    """Bands are split by Linkwitz-Riley filters, whose sum is an all-pass, and each has a detector of its own."""
+class CompRecord(Record):
+    """Bands are split by Linkwitz-Riley filters, whose sum is an all-pass, and each has a detector of its own.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels, size = setup.channels, setup.channels * setup.max_block
-        self._parts: Samples = np.zeros((_BANDS, size))
-        self._heard: Samples = np.zeros(size)
-        self._levels: Samples = np.zeros((_BANDS, channels, 4))
-        self._cut: Samples = np.zeros((1, 5))
-        self._cut_state: Samples = np.zeros((channels, 1, 2))
-        self._splits: Samples = np.zeros((2, 2, 2, 5))
-        self._split_states: Samples = np.zeros((4, channels, 2, 2))
-        self._straight: Samples = np.zeros((2, 5))
-        self._straight_states: Samples = np.zeros((2, channels, 2, 2))
-        self._out = self.ramp(1.0, setup.rate)
+    splits : of the lower and the upper edge; cut : of what the detector hears
+    """
+
+    linked: int = whole()
+    banded: int = whole()
+    hears_less: int = whole()
+    figures: Samples = setting(dynamics.FIGURES)
+    cut: Samples = setting(1, 5)
+    low_splits: Samples = setting(2, 2, 5)
+    high_splits: Samples = setting(2, 2, 5)
+    out: Samples = setting(4)
+    levels: Samples = state(_BANDS, "channels", 4)
+    cut_state: Samples = state("channels", 1, 2)
+    lower_low: Samples = state("channels", 2, 2)
+    lower_high: Samples = state("channels", 2, 2)
+    upper_low: Samples = state("channels", 2, 2)
+    upper_high: Samples = state("channels", 2, 2)
+    straight_low: Samples = state("channels", 2, 2)
+    straight_high: Samples = state("channels", 2, 2)
+    low: Samples = scratch("samples")
+    middle: Samples = scratch("samples")
+    high: Samples = scratch("samples")
+    heard: Samples = scratch("samples")
+
+
+@inlined
+def compress_band(record: CompRecord, block: Samples, band: Samples, heard: Samples, index: int) -> None:
+    """Hold a band down by its own level, and add it to the block."""
+    heard[:] = band
+    dynamics.compress(band, heard, vector(record.figures), record.linked == 1, cube(record.levels)[index])
+    add(block, band)
+
+
+@inlined
+def compress_in_bands(record: CompRecord, block: Samples) -> None:
+    """Three bands, each by its own level, in place."""
+    channels, frames = block.shape
+    low, middle = block_of(record.low, channels, frames), block_of(record.middle, channels, frames)
+    high, heard = block_of(record.high, channels, frames), block_of(record.heard, channels, frames)
+    lower, upper = cube(record.low_splits), cube(record.high_splits)
+    low[:] = block
+    middle[:] = block
+    biquads(low, lower[0], cube(record.lower_low))
+    biquads(middle, lower[1], cube(record.lower_high))
+    high[:] = middle
+    biquads(middle, upper[0], cube(record.upper_low))
+    biquads(high, upper[1], cube(record.upper_high))
+    # The low band goes through the upper split as well, both halves summed, so that all stay in phase.
+    heard[:] = low
+    biquads(low, upper[0], cube(record.straight_low))
+    biquads(heard, upper[1], cube(record.straight_high))
+    add(low, heard)
+    block[:] = 0.0
+    compress_band(record, block, low, heard, 0)
+    compress_band(record, block, middle, heard, 1)
+    compress_band(record, block, high, heard, 2)
+
+
+@inlined
+def process(record: CompRecord, block: Samples) -> None:
+    """The compiled half."""
+    if record.banded == 1:
+        compress_in_bands(record, block)
+    else:
+        heard = block_of(record.heard, block.shape[0], block.shape[1])
+        heard[:] = block
+        if record.hears_less == 1:
+            biquads(heard, matrix(record.cut), cube(record.cut_state))
+        dynamics.compress(block, heard, vector(record.figures), record.linked == 1, cube(record.levels)[0])
+    glide(block, vector(record.out))
+
+
+class CompProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(CompRecord, process)
+
+    def make_parts(self, setup: Setup) -> None:
+        self._out = self.ramp(1.0, self.record.out)
         self.settling = round(0.004 * setup.rate)
-        self.carry(self._levels, self._cut_state, self._split_states, self._straight_states)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._levels[:, :, 1] = 1.0
+        self.record.levels[:, :, 1] = 1.0
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
-        self._figures = _figures(values, rate, self._setup.reference_dbfs)
-        self._linked = bool(values["linked"])
-        self._banded = bool(values["per_band"])
+        record, rate = self.record, self._setup.rate
+        record.figures = _figures(values, rate, self._setup.reference_dbfs)
+        record.linked, record.banded = int(bool(values["linked"])), int(bool(values["per_band"]))
         cut = as_number(values["detector_cut_hz"])
-        self._hears_less = cut > _NO_CUT
-        self._cut[0] = high_pass(cut, BUTTERWORTH_Q, rate)
+        record.hears_less = int(cut > _NO_CUT)
+        record.cut[0] = high_pass(cut, BUTTERWORTH_Q, rate)
         low, high = as_number(values["low_edge_hz"]), as_number(values["high_edge_hz"])
-        for index, hz in enumerate((low, max(high, 1.5 * low))):
-            self._splits[index, 0], self._splits[index, 1] = split(hz, rate)
+        record.low_splits, record.high_splits = split(low, rate), split(max(high, 1.5 * low), rate)
         self._out.go(gain(as_number(values["makeup_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        if self._banded:
-            self._in_bands(block)
-        else:
-            heard = block_view(self._heard, *block.shape)
-            heard[...] = block
-            if self._hears_less:
-                biquads(heard, self._cut, self._cut_state)
-            dynamics.compress(block, heard, self._figures, self._linked, self._levels[0])
-        glide(block, self._out.state)
-
-    def _in_bands(self, block: Samples) -> None:
-        low, middle, high = (block_view(part, *block.shape) for part in self._parts)
-        for part in (low, middle, high):
-            part[...] = block
-        states = self._split_states
-        biquads(low, self._splits[0, 0], states[0])
-        biquads(middle, self._splits[0, 1], states[1])
-        high[...] = middle
-        biquads(middle, self._splits[1, 0], states[2])
-        biquads(high, self._splits[1, 1], states[3])
-        # The low band goes through the upper split as well, both halves summed, so that all stay in phase.
-        heard = block_view(self._heard, *block.shape)
-        heard[...] = low
-        biquads(low, self._splits[1, 0], self._straight_states[0])
-        biquads(heard, self._splits[1, 1], self._straight_states[1])
-        add(low, heard)
-        block.fill(0.0)
-        for part, levels in zip((low, middle, high), self._levels, strict=True):
-            heard[...] = part
-            dynamics.compress(part, heard, self._figures, self._linked, levels)
-            add(block, part)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

@@ -6,8 +6,9 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, db, gain
+from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, tilt
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.kernels.shapes import (
@@ -18,10 +19,24 @@ from yellow_ember.dsp.kernels.shapes import (
     sag,
 )
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Values, as_number
-from yellow_ember.dsp.shaper import Shaper
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    setting,
+    state,
+    vector,
+    whole,
+)
+from yellow_ember.dsp.shaper import ShaperRecord, bend_block, set_shape, set_up_shaper, shaper_latency, shaper_sizes
 from yellow_ember.dsp.shapes import SHAPE_BY_ID, SHAPES, Shape
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
-from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneAround
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 
 _DC_HZ = 5.0
 
@@ -51,61 +66,77 @@ def bent_by(values: Values) -> Callable[[Samples], Samples]:
     return function
 
 
-class DriveProcessor(Processor):
+class DriveRecord(Record):
     """Brightness, lean, shape, tone; the lows may pass clean."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
-        self._shaper = Shaper(setup)
-        self._bright: Samples = np.zeros((1, 5))
-        self._bright_state: Samples = np.zeros((channels, 1, 2))
-        self._dc: Samples = np.array([high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)])
-        self._dc_state: Samples = np.zeros((channels, 1, 2))
-        self._drive = self.ramp(1.0, setup.rate)
-        self._out = self.ramp(1.0, setup.rate)
-        self.latency = self._shaper.latency
-        self.settling = self.latency
-        self._drops: Samples = np.zeros(channels * setup.max_block)
-        self._drop_ring: Samples = np.zeros((channels, self.latency))
-        self._drop_place: Samples = np.zeros(1)
-        self._load: Samples = np.zeros(channels)
-        self._sag_rise = one_pole(_SAG_RISE, setup.rate)
-        self._sag_fall = one_pole(_SAG_FALL, setup.rate)
-        self._guard = ToneAround(setup, self.latency)
-        self.carry(*self._shaper.state(), *self._guard.state(), self._bright_state,
-                   self._dc_state, self._drop_ring, self._drop_place, self._load)
+    brightened: int = whole()
+    has_dc: int = whole()
+    sag: float = real()
+    sag_rise: float = real()
+    sag_fall: float = real()
+    bright: Samples = setting(1, 5)
+    dc: Samples = setting(1, 5)
+    drive: Samples = setting(4)
+    out: Samples = setting(4)
+    shaper: ShaperRecord = part(ShaperRecord)
+    tone: ToneRecord = part(ToneRecord)
+    bright_state: Samples = state("channels", 1, 2)
+    dc_state: Samples = state("channels", 1, 2)
+    load: Samples = state("channels")
+    drop_ring: Samples = state("channels", "inner")
+    drop_index: Samples = state(1)
+    drops: Samples = scratch("samples")
+
+
+@inlined
+def process(record: DriveRecord, block: Samples) -> None:
+    """The compiled half."""
+    tone_before(record.tone, block)
+    if record.brightened == 1:
+        biquads(block, matrix(record.bright), cube(record.bright_state))
+    glide(block, vector(record.drive))
+    drops = block_of(record.drops, block.shape[0], block.shape[1])
+    if record.sag > 0.0:
+        sag(block, record.sag, record.sag_rise, record.sag_fall, drops, vector(record.load))
+        index = vector(record.drop_index)
+        index[0] = delay(drops, matrix(record.drop_ring), int(index[0]))
+    bend_block(record.shaper, block)
+    if record.sag > 0.0:
+        after_sag(block, drops)
+    if record.has_dc == 1:
+        biquads(block, matrix(record.dc), cube(record.dc_state))
+    glide(block, vector(record.out))
+    tone_after(record.tone, block)
+
+
+class DriveProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(DriveRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"inner": shaper_latency(setup), **shaper_sizes(setup)}
+
+    def make_parts(self, setup: Setup) -> None:
+        self.latency = self.settling = set_up_shaper(self.record.shaper, setup)
+        self.record.dc[0] = high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)
+        self.record.sag_rise, self.record.sag_fall = one_pole(_SAG_RISE, setup.rate), one_pole(_SAG_FALL, setup.rate)
+        self._drive = self.ramp(1.0, self.record.drive)
+        self._out = self.ramp(1.0, self.record.out)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
+        record, rate = self.record, self._setup.rate
         shape, knee, offset = _settings(values)
-        self._shaper.set(shape, knee, offset)
-        self._has_dc = shape.lopsided or offset != 0.0
-        self._sag = _MAX_SAG * as_number(values["sag_pct"]) / 100.0
+        set_shape(record.shaper, self._setup, shape, knee, offset)
+        record.has_dc = int(shape.lopsided or offset != 0.0)
+        record.sag = _MAX_SAG * as_number(values["sag_pct"]) / 100.0
         bright = as_number(values["bright_db"])
-        self._brightened = bright != 0.0
-        if self._brightened:
-            self._bright[0] = tilt(1500.0, bright, rate)
-        self._guard.set(values)
+        record.brightened = int(bright != 0.0)
+        if bright != 0.0:
+            record.bright[0] = tilt(1500.0, bright, rate)
+        set_tone(record.tone, values, rate)
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        self._guard.before(block)
-        if self._brightened:
-            biquads(block, self._bright, self._bright_state)
-        glide(block, self._drive.state)
-        drops = block_view(self._drops, *block.shape)
-        if self._sag > 0.0:
-            sag(block, self._sag, self._sag_rise, self._sag_fall, drops, self._load)
-            self._drop_place[0] = delay(drops, self._drop_ring, int(self._drop_place[0]))
-        self._shaper.process(block)
-        if self._sag > 0.0:
-            after_sag(block, drops)
-        if self._has_dc:
-            biquads(block, self._dc, self._dc_state)
-        glide(block, self._out.state)
-        self._guard.after(block)
 
 
 _ORDERS = 10

@@ -9,6 +9,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels import echo as kernels
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.echo import HEADS
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.motion import interpolator
@@ -25,6 +26,7 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, real, setting, shared, state, vector, whole
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _LONGEST_SECONDS = 4.0
@@ -61,50 +63,89 @@ def _gains(values: Values, number: int, channels: int) -> tuple[float, float, fl
     return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position), level
 
 
-class EchoProcessor(Processor):
-    """One kernel; every gain glides, and heads fade to where they move."""
+class EchoRecord(Record):
+    """One kernel; every gain glides, and heads fade to where they move.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        rate, channels = setup.rate, setup.channels
-        length = round((_LONGEST_SECONDS + 0.1) * rate) + 2 * TAPS
-        self._ring: Samples = np.zeros((channels, 2 * length))
-        self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._targets: Samples = np.zeros(kernels.FIGURES)
-        self._heads: Samples = np.zeros((HEADS, 4))
-        self._motion: Samples = np.zeros(4)
-        self._pointers: Samples = np.zeros(4)
-        self._filters: Samples = np.zeros((channels, 4))
-        self._at: Samples = np.zeros(1)
-        self._table = interpolator()
-        self._glide = one_pole(_GLIDE_SECONDS, rate)
-        self._fade = 1.0 / (_FADE_SECONDS * rate)
-        self._tempo = setup.clock.tempo
-        port = setup.loop
-        self._delay = 0 if port is None else port.delay
-        nothing: Samples = np.zeros((channels, 0))
-        self._sent, self._returned = (nothing, nothing) if port is None else (port.sent, port.returned)
-        self.carry(self._ring, self._filters, self._at)
+    delay : frames by which what comes round through the rest of the chain is late
+    """
+
+    delay: int = whole()
+    offset: float = real()
+    glide: float = real()
+    fade: float = real()
+    table: Samples = shared(3)
+    sent: Samples = shared(2)
+    returned: Samples = shared(2)
+    targets: Samples = setting(kernels.FIGURES)
+    motion: Samples = setting(4)
+    figures: Samples = state(kernels.FIGURES)
+    heads: Samples = state(HEADS, 4)
+    pointers: Samples = state(4)
+    ring: Samples = state("channels", "ring_twice")
+    filters: Samples = state("channels", 4)
+    index: Samples = state(1)
+
+
+@inlined
+def process(record: EchoRecord, block: Samples) -> None:
+    """The compiled half."""
+    index = vector(record.index)
+    index[0] = kernels.echo(block, vector(record.figures), vector(record.targets), record.glide, matrix(record.heads),
+                            record.offset, record.fade, vector(record.motion), vector(record.pointers),
+                            cube(record.table), matrix(record.ring), int(index[0]), matrix(record.filters),
+                            matrix(record.sent), matrix(record.returned), record.delay)
+
+
+class EchoProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(EchoRecord, process)
+    in_tempo = True
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        self._length = round((_LONGEST_SECONDS + 0.1) * setup.rate) + 2 * TAPS
+        return {"ring_twice": 2 * self._length}
+
+    def make_parts(self, setup: Setup) -> None:
+        record, port = self.record, setup.loop
+        record.table = interpolator()
+        record.glide, record.fade = one_pole(_GLIDE_SECONDS, setup.rate), 1.0 / (_FADE_SECONDS * setup.rate)
+        record.delay = 0 if port is None else port.delay
+        nothing: Samples = np.zeros((setup.channels, 0))
+        record.sent, record.returned = (nothing, nothing) if port is None else (port.sent, port.returned)
         self.reset()
 
     def reset(self) -> None:
+        record = self.record
+        going = record.heads[:, kernels.TARGET].copy()
         super().reset()
-        self._pointers[:] = (1.0, 0.0, 1.0, 0.0)
-        self._figures[:] = self._targets
-        for head in self._heads:
-            head[:] = (head[kernels.TARGET], head[kernels.TARGET], 0.0, head[kernels.TARGET])
-
-    def adopt(self, other: Processor) -> None:
-        super().adopt(other)
-        assert isinstance(other, EchoProcessor)
-        self._heads[:], self._pointers[:], self._figures[:] = other._heads, other._pointers, other._figures
+        record.pointers = (1.0, 0.0, 1.0, 0.0)
+        record.figures = record.targets
+        for head, frames in zip(record.heads, going, strict=True):
+            head[:] = (frames, frames, 0.0, frames)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate, channels = self._setup.rate, self._setup.channels
+        rate, record = self._setup.rate, self.record
         self._values = values
-        targets, style = self._targets, str(values["style"])
+        self._set_gains(values)
+        record.offset = round(as_number(values["offset_ms"]) / 1000.0 * rate)
+        for index, figure, name, hz in ((0, kernels.WOW, "wow_pct", _WOW_HZ),
+                                        (2, kernels.FLUTTER, "flutter_pct", _FLUTTER_HZ)):
+            turn = 2.0 * math.pi * hz / rate
+            record.targets[figure] = as_number(values[name]) / 100.0 / turn
+            record.motion[index:index + 2] = math.cos(turn), math.sin(turn)
+        self.follow_tempo(self._setup.clock.tempo)
+        if at_once:
+            for head in record.heads:
+                frames = head[kernels.TARGET]
+                head[:] = (frames, frames, 0.0, frames)
+            record.figures = record.targets
+
+    def _set_gains(self, values: Values) -> None:
+        """Where the gains of direct sound, heads, loop and filters go."""
+        rate, channels, targets = self._setup.rate, self._setup.channels, self.record.targets
+        style = str(values["style"])
         across = style == "ping-pong" and channels == 2
-        held = bool(values["freeze"])
         targets[kernels.DIRECT] = 1.0 if values["direct"] else 0.0
         targets[kernels.LEVEL] = _level(as_number(values["level_db"]))
         targets[kernels.LEFT_IN], targets[kernels.LEFT_FROM_RIGHT] = (0.5, 0.5) if across else (1.0, 0.0)
@@ -115,7 +156,7 @@ class EchoProcessor(Processor):
         targets[kernels.LOW_CUT] = 0.0 if low <= _NO_CUT_HZ else 1.0 - math.exp(-2.0 * math.pi * low / rate)
         targets[kernels.HIGH_CUT] = 1.0 if high >= _OPEN_HZ else 1.0 - math.exp(
             -2.0 * math.pi * min(high, 0.45 * rate) / rate)
-        targets[kernels.HOLD] = 1.0 if held else 0.0
+        targets[kernels.HOLD] = 1.0 if values["freeze"] else 0.0
         shares = [_gains(values, number, channels) for number in _NUMBERS]
         for index, share in enumerate(shares):
             targets[kernels.HEAD + 3 * index:kernels.HEAD + 3 * index + 3] = share
@@ -123,34 +164,14 @@ class EchoProcessor(Processor):
         total = sum(share[2] for share in shares)
         targets[kernels.FEEDBACK] = 0.0 if style == "slap" or total == 0.0 else (
             as_number(values["feedback_pct"]) / 100.0 / total)
-        self._offset = round(as_number(values["offset_ms"]) / 1000.0 * rate)
-        for index, figure, name, hz in ((0, kernels.WOW, "wow_pct", _WOW_HZ),
-                                        (2, kernels.FLUTTER, "flutter_pct", _FLUTTER_HZ)):
-            turn = 2.0 * math.pi * hz / rate
-            targets[figure] = as_number(values[name]) / 100.0 / turn
-            self._motion[index:index + 2] = math.cos(turn), math.sin(turn)
-        self._follow_tempo(at_once=at_once)
-        if at_once:
-            self._figures[:] = targets
 
-    def _follow_tempo(self, *, at_once: bool = False) -> None:
+    def follow_tempo(self, tempo: float) -> None:
         """Say where the heads are to be; one that is on its way arrives before it moves on."""
-        self._tempo = self._setup.clock.tempo
         rate = self._setup.rate
-        farthest = min(_LONGEST_SECONDS * rate, self._ring.shape[1] / 2.0 - 2.0 * TAPS - self._offset - 0.05 * rate)
-        for number, head in zip(_NUMBERS, self._heads, strict=True):
-            frames = float(round(head_seconds(self._values, number, self._tempo) * rate))
-            frames = min(max(frames, 2.0 * TAPS), farthest)
-            head[kernels.TARGET] = frames
-            if at_once:
-                head[:] = (frames, frames, 0.0, frames)
-
-    def process(self, block: Samples) -> None:
-        if self._setup.clock.tempo != self._tempo:
-            self._follow_tempo()
-        self._at[0] = kernels.echo(block, self._figures, self._targets, self._glide, self._heads, float(self._offset),
-                                   self._fade, self._motion, self._pointers, self._table, self._ring,
-                                   int(self._at[0]), self._filters, self._sent, self._returned, self._delay)
+        farthest = min(_LONGEST_SECONDS * rate, self._length - 2.0 * TAPS - self.record.offset - 0.05 * rate)
+        for number, head in zip(_NUMBERS, self.record.heads, strict=True):
+            frames = float(round(head_seconds(self._values, number, tempo) * rate))
+            head[kernels.TARGET] = min(max(frames, 2.0 * TAPS), farthest)
 
 
 _SHOWN_REPEATS = 12

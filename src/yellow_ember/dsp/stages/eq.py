@@ -17,9 +17,11 @@ from yellow_ember.dsp.filters import (
     response,
     tilt,
 )
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, setting, state, vector
 from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 _BANDS = (("Low shelf", 100.0), ("Band 2", 250.0), ("Band 3", 700.0), ("Band 4", 1800.0), ("Band 5", 4500.0),
@@ -49,24 +51,34 @@ def _sections(values: Values, rate: float) -> Samples:
     return np.array(result)
 
 
-class EqProcessor(Processor):
+class EqRecord(Record):
     """Sections in series, then a level."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        self._sections: Samples = np.tile(np.array(THROUGH), (_SECTIONS, 1))
-        self._state: Samples = np.zeros((setup.channels, _SECTIONS, 2))
-        self._out = self.ramp(1.0, setup.rate)
+    sections: Samples = setting(_SECTIONS, 5)
+    memory: Samples = state("channels", _SECTIONS, 2)
+    out: Samples = setting(4)
+
+
+@inlined
+def process(record: EqRecord, block: Samples) -> None:
+    """The compiled half."""
+    biquads(block, matrix(record.sections), cube(record.memory))
+    glide(block, vector(record.out))
+
+
+class EqProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(EqRecord, process)
+
+    def make_parts(self, setup: Setup) -> None:
+        self.record.sections = THROUGH
+        self._out = self.ramp(1.0, self.record.out)
         self.settling = round(0.004 * setup.rate)
-        self.carry(self._state)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        self._sections[:] = _sections(values, self._setup.rate)
+        self.record.sections = _sections(values, self._setup.rate)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        biquads(block, self._sections, self._state)
-        glide(block, self._out.state)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

@@ -4,12 +4,25 @@ from __future__ import annotations
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
-from yellow_ember.dsp.kernels import dynamics
+from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import true_peak_phases
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    matrix,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _AHEAD_SECONDS = 0.0015
@@ -17,44 +30,61 @@ _MARGIN_DB = 0.2
 """What an interpolator of 12 taps may miss of a peak near the top of the band, and a moving gain adds."""
 
 
-class LimitProcessor(Processor):
+class LimitRecord(Record):
     """Drive, true-peak detector, delay with a smoothed gain."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
-        self._phases = true_peak_phases()
-        found_late = (self._phases.shape[1] - 1) // 2
+    linked: int = whole()
+    ceiling: float = real()
+    fall: float = real()
+    phases: Samples = shared(2)
+    drive: Samples = setting(4)
+    history: Samples = state("channels", "peak_held")
+    ring: Samples = state("channels", "ahead")
+    targets: Samples = state("channels", "ahead")
+    gains: Samples = state("channels", "gain_states")
+    peaks: Samples = scratch("samples")
+    line: Samples = scratch("peak_line")
+
+
+@inlined
+def process(record: LimitRecord, block: Samples) -> None:
+    """The compiled half."""
+    glide(block, vector(record.drive))
+    peaks = block_of(record.peaks, block.shape[0], block.shape[1])
+    dynamics.true_peaks(block, matrix(record.phases), matrix(record.history), vector(record.line), peaks)
+    dynamics.limit(block, peaks, record.ceiling, record.fall, record.linked == 1, matrix(record.ring),
+                   matrix(record.targets), matrix(record.gains))
+
+
+class LimitProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(LimitRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        taps = true_peak_phases().shape[1]
         span = max(4, round(_AHEAD_SECONDS * setup.rate))
-        ahead = span + found_late + 1
-        self._peaks: Samples = np.zeros(channels * setup.max_block)
-        self._line: Samples = np.zeros(self._phases.shape[1] + setup.max_block)
-        self._history: Samples = np.zeros((channels, self._phases.shape[1] - 1))
-        self._ring: Samples = np.zeros((channels, ahead))
-        self._targets: Samples = np.ones((channels, ahead))
-        self._state: Samples = np.zeros((channels, dynamics.RECENT + span))
-        self._drive = self.ramp(1.0, setup.rate)
-        self.latency = ahead
-        self.carry(self._history, self._ring, self._targets, self._state)
+        self.latency = span + (taps - 1) // 2 + 1
+        return {"ahead": self.latency, "gain_states": dynamics.RECENT + span, "peak_held": taps - 1,
+                "peak_line": taps + setup.max_block}
+
+    def make_parts(self, setup: Setup) -> None:
+        self.record.phases = true_peak_phases()
+        self._drive = self.ramp(1.0, self.record.drive)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._targets.fill(1.0)
-        self._state[:, dynamics.LETTING] = self._state[:, dynamics.SMOOTHED] = 1.0
-        self._state[:, dynamics.RECENT:] = 1.0
+        self.record.targets = 1.0
+        gains = self.record.gains
+        gains[:, dynamics.LETTING] = gains[:, dynamics.SMOOTHED] = gains[:, dynamics.RECENT:] = 1.0
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        self._ceiling = gain(as_number(values["ceiling_dbtp"]) - _MARGIN_DB)
-        self._fall = one_pole(as_number(values["release_ms"]) / 1000.0, self._setup.rate)
-        self._linked = bool(values["linked"])
+        record = self.record
+        record.ceiling = gain(as_number(values["ceiling_dbtp"]) - _MARGIN_DB)
+        record.fall = one_pole(as_number(values["release_ms"]) / 1000.0, self._setup.rate)
+        record.linked = int(bool(values["linked"]))
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        glide(block, self._drive.state)
-        peaks = block_view(self._peaks, *block.shape)
-        dynamics.true_peaks(block, self._phases, self._history, self._line, peaks)
-        dynamics.limit(block, peaks, self._ceiling, self._fall, self._linked, self._ring, self._targets, self._state)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

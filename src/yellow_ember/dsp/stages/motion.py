@@ -6,10 +6,22 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.motion import soften_attacks
-from yellow_ember.dsp.motion import MotionLine, SpeedFigures, centre_frames, speed_curve
+from yellow_ember.dsp.motion import (
+    MotionRecord,
+    SpeedFigures,
+    centre_frames,
+    motion_sizes,
+    move,
+    set_motion,
+    set_up_motion,
+    speed_curve,
+    start_motion,
+)
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
 from yellow_ember.dsp.parameters import Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, real, state, whole
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _FAST_RISE, _FALL = 0.0002, 0.06
@@ -31,40 +43,55 @@ def _figures(values: Values, tempo: float) -> SpeedFigures:
         drift_pct=amount(DRIFT), scrape_pct=amount(SCRAPE), unsteady=as_number(values["unsteady_pct"]) / 100.0)
 
 
-class MotionProcessor(Processor):
+class MovingRecord(Record):
     """The moving line, then attacks softened."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        self._motion = MotionLine(setup, setup.lookahead)
-        self.latency = self._motion.latency
-        self._followers: Samples = np.zeros((setup.channels, 2))
-        self._tempo = setup.clock.tempo
-        self._fast_rise = one_pole(_FAST_RISE, setup.rate)
-        self._fall = one_pole(_FALL, setup.rate)
-        self.carry(*self._motion.state(), self._followers)
+    softens: int = whole()
+    fast_rise: float = real()
+    slow_rise: float = real()
+    fall: float = real()
+    motion: MotionRecord = part(MotionRecord)
+    followers: Samples = state("channels", 2)
+
+
+@inlined
+def process(record: MovingRecord, block: Samples) -> None:
+    """The compiled half."""
+    move(record.motion, block)
+    if record.softens == 1:
+        soften_attacks(block, record.fast_rise, record.slow_rise, record.fall, matrix(record.followers))
+
+
+class MotionProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(MovingRecord, process)
+    in_tempo = True
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        self.latency = setup.lookahead
+        return motion_sizes(setup, setup.lookahead)
+
+    def make_parts(self, setup: Setup) -> None:
+        set_up_motion(self.record.motion, setup, setup.lookahead)
+        self.record.fast_rise, self.record.fall = one_pole(_FAST_RISE, setup.rate), one_pole(_FALL, setup.rate)
+        self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._motion.reset()
+        start_motion(self.record.motion, self._setup)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         self._values = values
-        self._follow_tempo()
-        self._softens = as_number(values["smear_ms"]) > 0.0
-        self._slow_rise = one_pole(max(as_number(values["smear_ms"]) / 1000.0, 1e-4), self._setup.rate)
+        self.follow_tempo(self._setup.clock.tempo)
+        smear = as_number(values["smear_ms"])
+        self.record.softens = int(smear > 0.0)
+        self.record.slow_rise = one_pole(max(smear / 1000.0, 1e-4), self._setup.rate)
 
-    def _follow_tempo(self) -> None:
-        values, self._tempo = self._values, self._setup.clock.tempo
-        self._motion.set(_figures(values, self._tempo), spread=as_number(values["spread_pct"]) / 100.0,
-                         level=as_number(values["level_pct"]) / 100.0)
-
-    def process(self, block: Samples) -> None:
-        if self._setup.clock.tempo != self._tempo:
-            self._follow_tempo()
-        self._motion.process(block)
-        if self._softens:
-            soften_attacks(block, self._fast_rise, self._slow_rise, self._fall, self._followers)
+    def follow_tempo(self, tempo: float) -> None:
+        set_motion(self.record.motion, _figures(self._values, tempo), self._setup.rate,
+                   spread=as_number(self._values["spread_pct"]) / 100.0,
+                   level=as_number(self._values["level_pct"]) / 100.0)
 
 
 def motion_plots(figures: SpeedFigures) -> tuple[Plot, Plot]:

@@ -6,13 +6,30 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples, block_view, gain
+from yellow_ember.dsp.arrays import Counts, Samples, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import room as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide
 from yellow_ember.dsp.kernels.room import LINES, SPREADERS
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    real,
+    scratch,
+    setting,
+    state,
+    vector,
+    whole,
+    whole_matrix,
+    whole_setting,
+    whole_state,
+)
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _SOUND = 343.0
@@ -55,98 +72,118 @@ def _plate(values: Values) -> bool:
     return values["space"] == "plate"
 
 
-class RoomProcessor(Processor):
-    """A low cut, then one kernel beside the sound itself."""
+class RoomRecord(Record):
+    """A low cut, then one kernel beside the sound itself.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        rate, channels = setup.rate, setup.channels
-        longest = round(_LARGEST / _SOUND * (1.0 + _APART) * rate) + 4
-        reach = round((_LONGEST_BEFORE + 4.0 * _LARGEST / _SOUND) * rate) + 4
-        self._wet: Samples = np.zeros(channels * setup.max_block)
-        self._first: Samples = np.zeros((channels, reach))
-        self._blurred: Samples = np.zeros((channels, SPREADERS, longest))
-        self._ring: Samples = np.zeros((channels, LINES, longest))
-        self._places: Counts = np.zeros((channels, 1 + SPREADERS + LINES), dtype=np.int64)
-        self._low_state: Samples = np.zeros((channels, LINES))
-        self._mixed: Samples = np.zeros(LINES)
-        self._cut: Samples = np.zeros((1, 5))
-        self._cut_state: Samples = np.zeros((channels, 1, 2))
-        self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._targets: Samples = np.zeros(kernels.FIGURES)
-        self._glide = one_pole(_GLIDE_SECONDS, rate)
-        self._direct = self.ramp(1.0, rate)
+    taps, lines, spreads : lengths in frames; places : indices in the rings
+    """
+
+    before: int = whole()
+    glide: float = real()
+    taps: Counts = whole_setting("channels", _REFLECTIONS)
+    tap_gains: Samples = setting("channels", _REFLECTIONS)
+    lines: Counts = whole_setting("channels", LINES)
+    spreads: Counts = whole_setting("channels", SPREADERS)
+    gains: Samples = setting("channels", LINES)
+    poles: Samples = setting("channels", LINES)
+    targets: Samples = setting(kernels.FIGURES)
+    cut: Samples = setting(1, 5)
+    direct: Samples = setting(4)
+    figures: Samples = state(kernels.FIGURES)
+    first: Samples = state("channels", "reach")
+    blurred: Samples = state("channels", SPREADERS, "longest")
+    ring: Samples = state("channels", LINES, "longest")
+    places: Counts = whole_state("channels", 1 + SPREADERS + LINES)
+    low_state: Samples = state("channels", LINES)
+    cut_state: Samples = state("channels", 1, 2)
+    wet: Samples = scratch("samples")
+    mixed: Samples = scratch(LINES)
+
+
+@inlined
+def process(record: RoomRecord, block: Samples) -> None:
+    """The compiled half."""
+    wet = block_of(record.wet, block.shape[0], block.shape[1])
+    wet[:] = block
+    biquads(wet, matrix(record.cut), cube(record.cut_state))
+    kernels.reverberate(wet, vector(record.figures), vector(record.targets), record.glide, record.before,
+                        whole_matrix(record.taps), matrix(record.tap_gains), whole_matrix(record.spreads),
+                        whole_matrix(record.lines), matrix(record.gains), matrix(record.poles),
+                        matrix(record.first), cube(record.blurred), cube(record.ring), whole_matrix(record.places),
+                        matrix(record.low_state), vector(record.mixed))
+    glide(block, vector(record.direct))
+    add(block, wet)
+
+
+class RoomProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(RoomRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"longest": round(_LARGEST / _SOUND * (1.0 + _APART) * setup.rate) + 4,
+                "reach": round((_LONGEST_BEFORE + 4.0 * _LARGEST / _SOUND) * setup.rate) + 4}
+
+    def make_parts(self, setup: Setup) -> None:
+        self.record.glide = one_pole(_GLIDE_SECONDS, setup.rate)
+        self._direct = self.ramp(1.0, self.record.direct)
         self._was: Counts | None = None
         # Another room is heard once the edge with which the sound enters it has blurred.
-        self.settling = round(_BLURRED_SECONDS * rate)
-        self.carry(self._first, self._blurred, self._ring, self._low_state, self._cut_state)
+        self.settling = round(_BLURRED_SECONDS * setup.rate)
 
     def reset(self) -> None:
         super().reset()
-        self._places.fill(0)
-        self._figures[:] = self._targets
+        self.record.figures = self.record.targets
 
     def adopt(self, other: Processor) -> None:
         super().adopt(other)
         assert isinstance(other, RoomProcessor)
-        self._figures[:] = other._figures
-        self._places[:] = other._places
         # `set` looks whether it is still the same room.
-        self._was = other._lines
+        self._was = other.record.lines
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate, channels = self._setup.rate, self._setup.channels
-        size = as_number(values["size_m"])
-        spread = as_number(values["spread_pct"]) / 100.0
-        wide = size * (_PLATE_SIZE if _plate(values) else 1.0)
-        self._before = round(as_number(values["before_ms"]) / 1000.0 * rate)
-        self._taps = np.zeros((channels, _REFLECTIONS), dtype=np.int64)
-        self._tap_gains = np.zeros((channels, _REFLECTIONS))
-        self._lines = np.zeros((channels, LINES), dtype=np.int64)
-        self._spreads = np.zeros((channels, SPREADERS), dtype=np.int64)
-        self._gains, self._poles = np.zeros((channels, LINES)), np.zeros((channels, LINES))
-        decay, bright = as_number(values["decay_s"]), 0.08 + 0.92 * as_number(values["bright_pct"]) / 100.0
-        for channel in range(channels):
-            apart = spread * channel
-            times, strengths = _reflections(size, apart)
-            self._taps[channel] = np.round(times * rate)
-            self._tap_gains[channel] = strengths * np.where(np.arange(_REFLECTIONS) % 2 == 0, 1.0, -1.0)
-            stretch = wide * (1.0 + _APART * apart) / _SOUND * rate
-            self._lines[channel] = [max(4, round(share * stretch)) for share in _LINE_SHARES]
-            self._spreads[channel] = [max(2, round(share * stretch)) for share in _SPREAD_SHARES]
-            for k, length in enumerate(self._lines[channel]):
-                loss_db = -60.0 * length / (decay * rate)
-                self._gains[channel, k] = gain(loss_db)
-                # One pole, so that the top of the band dies away in `bright` of the decay.
-                self._poles[channel, k] = min(max(
-                    math.log(10.0) / 80.0 * loss_db * (1.0 - 1.0 / (bright * bright)), 0.0), 0.95)
-        if self._was is not None and not np.array_equal(self._was, self._lines):
+        record, rate = self.record, self._setup.rate
+        record.before = round(as_number(values["before_ms"]) / 1000.0 * rate)
+        self._set_sizes(values)
+        if self._was is not None and not np.array_equal(self._was, record.lines):
             # Another size is another room, in which nothing has sounded yet.
-            for array in (self._blurred, self._ring, self._low_state):
+            for array in (record.blurred, record.ring, record.low_state):
                 array.fill(0.0)
-            self._places[:, 1:] = 0
+            record.places[:, 1:] = 0
         self._was = None
-        self._cut[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
+        record.cut[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
         level = as_number(values["level_db"])
         wet = 0.0 if level <= _OFF_DB else gain(level)
         early = as_number(values["early_db"])
-        self._targets[kernels.EARLY] = 0.0 if _plate(values) or early <= _OFF_DB else wet * gain(early)
+        record.targets[kernels.EARLY] = 0.0 if _plate(values) or early <= _OFF_DB else wet * gain(early)
         # The network's sum grows with its decay; this keeps what is heard near the level asked for.
-        self._targets[kernels.LATE] = wet * 0.45 / math.sqrt(LINES) * math.sqrt(
-            float(np.mean(1.0 - self._gains[0] ** 2)) / 0.5)
+        record.targets[kernels.LATE] = wet * 0.45 / math.sqrt(LINES) * math.sqrt(
+            float(np.mean(1.0 - record.gains[0] ** 2)) / 0.5)
         self._direct.go(1.0 if values["direct"] else 0.0, at_once=at_once)
         if at_once:
-            self._figures[:] = self._targets
+            record.figures = record.targets
 
-    def process(self, block: Samples) -> None:
-        wet = block_view(self._wet, *block.shape)
-        wet[...] = block
-        biquads(wet, self._cut, self._cut_state)
-        kernels.reverberate(wet, self._figures, self._targets, self._glide, self._before, self._taps, self._tap_gains,
-                            self._spreads, self._lines, self._gains, self._poles, self._first, self._blurred,
-                            self._ring, self._places, self._low_state, self._mixed)
-        glide(block, self._direct.state)
-        add(block, wet)
+    def _set_sizes(self, values: Values) -> None:
+        """Lengths of all ways through the room, and what is lost on each."""
+        record, rate = self.record, self._setup.rate
+        size = as_number(values["size_m"])
+        spread = as_number(values["spread_pct"]) / 100.0
+        wide = size * (_PLATE_SIZE if _plate(values) else 1.0)
+        decay, bright = as_number(values["decay_s"]), 0.08 + 0.92 * as_number(values["bright_pct"]) / 100.0
+        for channel in range(self._setup.channels):
+            apart = spread * channel
+            times, strengths = _reflections(size, apart)
+            record.taps[channel] = np.round(times * rate)
+            record.tap_gains[channel] = strengths * np.where(np.arange(_REFLECTIONS) % 2 == 0, 1.0, -1.0)
+            stretch = wide * (1.0 + _APART * apart) / _SOUND * rate
+            record.lines[channel] = [max(4, round(share * stretch)) for share in _LINE_SHARES]
+            record.spreads[channel] = [max(2, round(share * stretch)) for share in _SPREAD_SHARES]
+            for k, length in enumerate(record.lines[channel]):
+                loss_db = -60.0 * length / (decay * rate)
+                record.gains[channel, k] = gain(loss_db)
+                # One pole, so that the top of the band dies away in `bright` of the decay.
+                record.poles[channel, k] = min(max(
+                    math.log(10.0) / 80.0 * loss_db * (1.0 - 1.0 / (bright * bright)), 0.0), 0.95)
 
 
 _SHOWN_SECONDS = 0.15
@@ -155,10 +192,9 @@ _SHOWN_SECONDS = 0.15
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """The first moments of a clap in it, and how it dies away."""
     rate = 12000.0
-    processor = RoomProcessor()
     seconds = min(max(1.2 * as_number(values["decay_s"]), 0.4), 4.0)
     frames = round(seconds * rate)
-    processor.prepare(Setup(rate, 1, frames, 1))
+    processor = RoomProcessor(Setup(rate, 1, frames, 1))
     processor.set({**values, "direct": False, "level_db": 0.0}, at_once=True)
     clap = np.zeros((1, frames))
     clap[0, 0] = 1.0

@@ -8,13 +8,25 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import sway as kernels
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.motion import interpolator
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Taper, Values, as_number
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, real, setting, shared, state, vector, whole
+from yellow_ember.dsp.stage import (
+    CLOCK_DELAY,
+    CLOCK_FRAME,
+    Curve,
+    Picture,
+    Plot,
+    Processor,
+    Setup,
+    StageKind,
+    frequency_axis,
+)
 
 _EFFECTS = {"phaser": kernels.PHASER, "chorus": kernels.CHORUS, "tremolo": kernels.TREMOLO}
 _BASE_SECONDS, _REACH_SECONDS = 0.011, 0.006
@@ -27,63 +39,84 @@ def _turns(values: Values, tempo: float) -> float:
     return as_number(values["rate_hz"]) if note == "free" else tempo / 60.0 / beats_of(note)
 
 
-class SwayProcessor(Processor):
-    """One kernel, then a level.  It begins where the session's time line says, and then runs on by itself."""
+class SwayRecord(Record):
+    """All-passes, delay or level that sway, then a level.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        rate, channels = setup.rate, setup.channels
-        length = round((1.35 * _BASE_SECONDS + _REACH_SECONDS) * rate) + 3 * TAPS
-        self._ring: Samples = np.zeros((channels, 2 * length))
-        self._states: Samples = np.zeros((channels, kernels.STATES))
-        self._at: Samples = np.zeros(1)
-        self._phase: Samples = np.zeros(1)
-        self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._targets: Samples = np.zeros(kernels.FIGURES)
-        self._table = interpolator()
-        self._glide = one_pole(_GLIDE_SECONDS, rate)
-        self._out = self.ramp(1.0, rate)
-        self._tempo = setup.clock.tempo
-        self.carry(self._ring, self._states, self._at, self._phase)
+    phase : of the sway, 0 to 1; negative before the first block, which begins where the session's time line says
+    """
+
+    effect: int = whole()
+    passes: int = whole()
+    triangle: int = whole()
+    glide: float = real()
+    step: float = real()
+    base: float = real()
+    reach: float = real()
+    clock: Samples = shared(1)
+    table: Samples = shared(3)
+    targets: Samples = setting(kernels.FIGURES)
+    figures: Samples = setting(kernels.FIGURES)
+    out: Samples = setting(4)
+    ring: Samples = state("channels", "ring_twice")
+    memory: Samples = state("channels", kernels.STATES)
+    index: Samples = state(1)
+    phase: Samples = state(1)
+
+
+@inlined
+def process(record: SwayRecord, block: Samples) -> None:
+    """The compiled half."""
+    phase, index, clock = vector(record.phase), vector(record.index), vector(record.clock)
+    if phase[0] < 0.0:
+        turns = (clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) * record.step
+        phase[0] = turns - np.floor(turns)
+    index[0] = kernels.sway(
+        block, record.effect, vector(record.figures), vector(record.targets), record.glide, record.step,
+        record.triangle == 1, record.passes, record.base, record.reach, cube(record.table), matrix(record.ring),
+        int(index[0]), phase, matrix(record.memory))
+    glide(block, vector(record.out))
+
+
+class SwayProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(SwayRecord, process)
+    in_tempo = True
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"ring_twice": 2 * (round((1.35 * _BASE_SECONDS + _REACH_SECONDS) * setup.rate) + 3 * TAPS)}
+
+    def make_parts(self, setup: Setup) -> None:
+        record, rate = self.record, setup.rate
+        record.clock, record.table = setup.clock.times, interpolator()
+        record.glide = one_pole(_GLIDE_SECONDS, rate)
+        record.base, record.reach = _BASE_SECONDS * rate, _REACH_SECONDS * rate
+        self._out = self.ramp(1.0, record.out)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._phase[0] = -1.0
-        self._figures[:] = self._targets
+        self.record.phase[0] = -1.0
+        self.record.figures = self.record.targets
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
+        record, rate = self.record, self._setup.rate
         self._values = values
-        self._effect = _EFFECTS[str(values["effect"])]
-        self._passes = int(str(values["passes"]))
-        self._triangle = values["shape"] == "triangle"
-        targets = self._targets
+        record.effect, record.passes = _EFFECTS[str(values["effect"])], int(str(values["passes"]))
+        record.triangle = int(values["shape"] == "triangle")
+        targets = record.targets
         targets[kernels.DEPTH] = as_number(values["depth_pct"]) / 100.0
         targets[kernels.BLEND] = as_number(values["blend_pct"]) / 100.0
         targets[kernels.FEEDBACK] = as_number(values["feedback_pct"]) / 100.0
         targets[kernels.CENTRE] = 2.0 * math.pi * min(as_number(values["centre_hz"]) / rate, 0.45)
         targets[kernels.APART] = 0.5 * as_number(values["spread_pct"]) / 100.0
-        self._follow_tempo()
+        self.follow_tempo(self._setup.clock.tempo)
         if at_once:
-            self._figures[:] = targets
+            record.figures = targets
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
-    def _follow_tempo(self) -> None:
-        self._tempo = self._setup.clock.tempo
-        self._step = _turns(self._values, self._tempo) / self._setup.rate
-
-    def process(self, block: Samples) -> None:
-        if self._setup.clock.tempo != self._tempo:
-            self._follow_tempo()
-        if self._phase[0] < 0.0:
-            self._phase[0] = (self._setup.clock.here * self._step) % 1.0
-        rate = self._setup.rate
-        self._at[0] = kernels.sway(
-            block, self._effect, self._figures, self._targets, self._glide, self._step, self._triangle, self._passes,
-            _BASE_SECONDS * rate, _REACH_SECONDS * rate, self._table, self._ring, int(self._at[0]), self._phase,
-            self._states)
-        glide(block, self._out.state)
+    def follow_tempo(self, tempo: float) -> None:
+        self.record.step = _turns(self._values, tempo) / self._setup.rate
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

@@ -6,10 +6,22 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import band_pass, one_pole, transfer
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import tame as kernels
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
-from yellow_ember.dsp.stage import Curve, Handle, Offer, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, real, setting, state, vector, whole
+from yellow_ember.dsp.stage import (
+    Curve,
+    Handle,
+    Offer,
+    Picture,
+    Plot,
+    Processor,
+    Setup,
+    StageKind,
+    frequency_axis,
+)
 
 MAX_BANDS = 4
 _GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4)
@@ -23,38 +35,48 @@ def _bands(values: Values) -> list[tuple[float, float, float]]:
             for n in range(1, MAX_BANDS + 1)]
 
 
-class TameProcessor(Processor):
-    """One kernel, then a level."""
+class TameRecord(Record):
+    """Bells that go down, then a level.  depths : dB at most, a band each"""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
-        self._sections: Samples = np.zeros((MAX_BANDS, 5))
-        self._most: Samples = np.zeros(MAX_BANDS)
-        self._figures: Samples = np.zeros(kernels.FIGURES)
-        self._filters: Samples = np.zeros((channels, MAX_BANDS + 1, 2))
-        self._detectors: Samples = np.zeros((channels, MAX_BANDS, kernels.DETECTOR))
-        self._whole: Samples = np.zeros((channels, 2))
-        self._out = self.ramp(1.0, setup.rate)
+    linked: int = whole()
+    above: float = real()
+    sections: Samples = setting(MAX_BANDS, 5)
+    depths: Samples = setting(MAX_BANDS)
+    figures: Samples = setting(kernels.FIGURES)
+    out: Samples = setting(4)
+    filters: Samples = state("channels", MAX_BANDS + 1, 2)
+    detectors: Samples = state("channels", MAX_BANDS, kernels.DETECTOR)
+    whole: Samples = state("channels", 2)
+
+
+@inlined
+def process(record: TameRecord, block: Samples) -> None:
+    """The compiled half."""
+    kernels.tame(block, matrix(record.sections), vector(record.depths), record.above, vector(record.figures),
+                 record.linked == 1, cube(record.filters), cube(record.detectors), matrix(record.whole))
+    glide(block, vector(record.out))
+
+
+class TameProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(TameRecord, process)
+
+    def make_parts(self, setup: Setup) -> None:
+        self._out = self.ramp(1.0, self.record.out)
         self.settling = round(0.004 * setup.rate)
-        self.carry(self._filters, self._detectors, self._whole)
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
+        record, rate = self.record, self._setup.rate
         for index, (hz, q, depth) in enumerate(_bands(values)):
-            self._sections[index] = band_pass(hz, q, rate)
-            self._most[index] = depth
-        self._above = as_number(values["above_db"])
-        self._figures[kernels.RISE] = one_pole(as_number(values["attack_ms"]) / 1000.0, rate)
-        self._figures[kernels.FALL] = one_pole(as_number(values["release_ms"]) / 1000.0, rate)
-        self._figures[kernels.STEADY] = one_pole(_STEADY_SECONDS, rate)
-        self._linked = bool(values["linked"])
+            record.sections[index] = band_pass(hz, q, rate)
+            record.depths[index] = depth
+        record.above = as_number(values["above_db"])
+        record.figures[kernels.RISE] = one_pole(as_number(values["attack_ms"]) / 1000.0, rate)
+        record.figures[kernels.FALL] = one_pole(as_number(values["release_ms"]) / 1000.0, rate)
+        record.figures[kernels.STEADY] = one_pole(_STEADY_SECONDS, rate)
+        record.linked = int(bool(values["linked"]))
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        kernels.tame(block, self._sections, self._most, self._above, self._figures, self._linked, self._filters,
-                     self._detectors, self._whole)
-        glide(block, self._out.state)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
@@ -62,10 +84,10 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     hz = frequency_axis(rate, 200)
     total = np.ones(hz.size, dtype=complex)
     handles = []
-    for number, (at, q, depth) in enumerate(_bands(values), 1):
+    for band, (at, q, depth) in enumerate(_bands(values), 1):
         total = total + (gain(-depth) - 1.0) * transfer(np.array(band_pass(at, q, rate)), hz, rate)
-        handles.append(Handle(f"Band {number}", at, -depth, f"band{number}_hz", f"band{number}_depth_db",
-                              f"band{number}_q", up_sign=-1.0))
+        handles.append(Handle(f"Band {band}", at, -depth, f"band{band}_hz", f"band{band}_depth_db",
+                              f"band{band}_q", up_sign=-1.0))
     return (Plot("At most, dB; behind it the spectra before and after", "response",
                  (Curve("held down by", hz, db(np.abs(total))),), spectra=True, handles=tuple(handles)),
             Plot("Gain of the whole over time, dB", "gain", ()))

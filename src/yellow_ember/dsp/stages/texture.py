@@ -6,11 +6,12 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, db, gain
+from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, one_pole
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import texture as kernels
 from yellow_ember.dsp.kernels.filters import biquads, delay
-from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, STEP, TARGET, VALUE, add, glide
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -22,10 +23,26 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
-from yellow_ember.dsp.shaper import Shaper
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
+from yellow_ember.dsp.shaper import ShaperRecord, bend_block, set_shape, set_up_shaper, shaper_latency, shaper_sizes
+from yellow_ember.dsp.shapes import SHAPE_BY_ID
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.textures import FRAMES, RATE, TEXTURES, texture
-from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, ToneAround
+from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, ToneRecord, set_tone, tone_after, tone_before
 
 _OFF_DB = -60.0
 _WAVES = {"sine": kernels.SINE, "triangle": kernels.TRIANGLE, "saw": kernels.SAW}
@@ -50,83 +67,124 @@ def _level(decibels: float) -> float:
     return 0.0 if decibels <= _OFF_DB else gain(decibels)
 
 
-class TextureProcessor(Processor):
-    """Envelope, layer with its cuts, the original beside it, and a last drive over both."""
+class TextureRecord(Record):
+    """Envelope, layer with its cuts, the original beside it, and a last drive over both.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        rate, channels, size = setup.rate, setup.channels, setup.channels * setup.max_block
-        self._envelope, self._layer, self._hz = (np.zeros(size) for _ in range(3))
-        self._states: Samples = np.zeros((channels, kernels.STATES))
-        self._places: Samples = np.zeros(channels)
-        self._phases: Samples = np.zeros(channels)
-        self._lines: Samples = np.zeros((channels, kernels.LINE))
-        self._differences: Samples = np.zeros(kernels.LONGEST + 1)
-        self._tracked: Samples = np.zeros((channels, kernels.TRACKED))
-        self._every = max(1, round(rate / _TRACKED_HZ))
-        self._keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
-        self._cuts: Samples = np.zeros((2, 5))
-        self._cut_state: Samples = np.zeros((channels, 2, 2))
-        self._shaper = Shaper(setup)
-        self.latency = self._shaper.latency
-        self._ring: Samples = np.zeros((channels, self.latency))
-        self._at: Samples = np.zeros(1)
-        self._guard = ToneAround(setup, self.latency)
-        self.settling = self.latency
-        self._amount, self._body, self._drive, self._out = (self.ramp(1.0, rate) for _ in range(4))
-        self.carry(self._states, self._places, self._phases, self._lines, self._tracked, self._cut_state,
-                   *self._shaper.state(), self._ring, self._at, *self._guard.state())
+    every : frames from one look at the pitch to the next
+    """
+
+    every: int = whole()
+    sounds: int = whole()
+    wave: int = whole()
+    follows: int = whole()
+    driven: int = whole()
+    keep: float = real()
+    rate: float = real()
+    step: float = real()
+    osc_level: float = real()
+    osc_hz: float = real()
+    table: Samples = shared(1)
+    figures: Samples = setting(kernels.FIGURES)
+    cuts: Samples = setting(2, 5)
+    amount: Samples = setting(4)
+    body: Samples = setting(4)
+    drive: Samples = setting(4)
+    out: Samples = setting(4)
+    shaper: ShaperRecord = part(ShaperRecord)
+    tone: ToneRecord = part(ToneRecord)
+    strokes: Samples = state("channels", kernels.STATES)
+    places: Samples = state("channels")
+    phases: Samples = state("channels")
+    heard: Samples = state("channels", kernels.LINE)
+    tracked: Samples = state("channels", kernels.TRACKED)
+    cut_state: Samples = state("channels", 2, 2)
+    ring: Samples = state("channels", "inner")
+    ring_index: Samples = state(1)
+    envelope: Samples = scratch("samples")
+    layer: Samples = scratch("samples")
+    hz: Samples = scratch("samples")
+    differences: Samples = scratch(kernels.LONGEST + 1)
+
+
+@inlined
+def lay_texture(record: TextureRecord, block: Samples) -> Samples:
+    """The layer under a block: the texture and the oscillator under the envelope of the strokes, cut."""
+    envelope = block_of(record.envelope, block.shape[0], block.shape[1])
+    layer: Samples = block_of(record.layer, block.shape[0], block.shape[1])
+    kernels.strokes(block, vector(record.figures), envelope, matrix(record.strokes))
+    kernels.lay(envelope, vector(record.table), record.step, vector(record.places), layer)
+    if record.sounds == 1:
+        hz = block_of(record.hz, block.shape[0], block.shape[1])
+        if record.follows == 1:
+            kernels.track(block, record.every, record.keep, record.rate, record.osc_hz, matrix(record.heard),
+                          vector(record.differences), matrix(record.tracked), hz)
+        else:
+            hz[:] = record.osc_hz / record.rate
+        kernels.oscillate(envelope, record.wave, record.osc_level, hz, vector(record.phases), layer)
+    biquads(layer, matrix(record.cuts), cube(record.cut_state))
+    return layer
+
+
+@inlined
+def process(record: TextureRecord, block: Samples) -> None:
+    """The compiled half."""
+    layer = lay_texture(record, block)
+    glide(layer, vector(record.amount))
+    glide(block, vector(record.body))
+    add(block, layer)
+    drive = vector(record.drive)
+    if record.driven == 1:
+        tone_before(record.tone, block)
+        glide(block, drive)
+        bend_block(record.shaper, block)
+        tone_after(record.tone, block)
+    else:
+        drive[VALUE], drive[STEP], drive[LEFT] = drive[TARGET], 0.0, 0.0
+        index = vector(record.ring_index)
+        index[0] = delay(block, matrix(record.ring), int(index[0]))
+    glide(block, vector(record.out))
+
+
+class TextureProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(TextureRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        return {"inner": shaper_latency(setup), **shaper_sizes(setup)}
+
+    def make_parts(self, setup: Setup) -> None:
+        record, rate = self.record, setup.rate
+        self.latency = self.settling = set_up_shaper(record.shaper, setup)
+        set_shape(record.shaper, setup, SHAPE_BY_ID["soft"])
+        record.every, record.rate = max(1, round(rate / _TRACKED_HZ)), rate
+        record.keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
+        self._amount, self._body, self._drive, self._out = (
+            self.ramp(1.0, ramp) for ramp in (record.amount, record.body, record.drive, record.out))
         self.reset()
 
     def reset(self) -> None:
         super().reset()
         # Long since the last stroke.
-        self._states[:, kernels.SINCE] = 1e9
+        self.record.strokes[:, kernels.SINCE] = 1e9
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
-        self._figures = _figures(values, rate)
-        self._table = texture(str(values["texture"]))
-        self._step = 2.0 ** (as_number(values["pitch_st"]) / 12.0) * RATE / rate
-        self._cuts[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
-        self._cuts[1] = low_pass(min(as_number(values["high_cut_hz"]), 0.45 * rate), BUTTERWORTH_Q, rate)
-        self._sounds = values["osc"] != "off"
-        self._wave = _WAVES.get(str(values["osc"]), kernels.SINE)
-        self._osc_level = gain(as_number(values["osc_db"]))
-        self._osc_hz = as_number(values["osc_hz"])
-        self._follows = self._sounds and bool(values["osc_follow"])
-        self._driven = as_number(values["drive_db"]) > 0.0
-        self._guard.set(values)
+        record, rate = self.record, self._setup.rate
+        record.figures = _figures(values, rate)
+        record.table = texture(str(values["texture"]))
+        record.step = 2.0 ** (as_number(values["pitch_st"]) / 12.0) * RATE / rate
+        record.cuts[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
+        record.cuts[1] = low_pass(min(as_number(values["high_cut_hz"]), 0.45 * rate), BUTTERWORTH_Q, rate)
+        record.sounds = int(values["osc"] != "off")
+        record.wave = _WAVES.get(str(values["osc"]), kernels.SINE)
+        record.osc_level, record.osc_hz = gain(as_number(values["osc_db"])), as_number(values["osc_hz"])
+        record.follows = int(record.sounds == 1 and bool(values["osc_follow"]))
+        record.driven = int(as_number(values["drive_db"]) > 0.0)
+        set_tone(record.tone, values, rate)
         self._amount.go(_level(as_number(values["amount_db"])), at_once=at_once)
         self._body.go(_level(as_number(values["body_db"])), at_once=at_once)
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
-
-    def process(self, block: Samples) -> None:
-        envelope, layer = block_view(self._envelope, *block.shape), block_view(self._layer, *block.shape)
-        kernels.strokes(block, self._figures, envelope, self._states)
-        kernels.lay(envelope, self._table, self._step, self._places, layer)
-        if self._sounds:
-            hz = block_view(self._hz, *block.shape)
-            if self._follows:
-                kernels.track(block, self._every, self._keep, self._setup.rate, self._osc_hz, self._lines,
-                              self._differences, self._tracked, hz)
-            else:
-                hz.fill(self._osc_hz / self._setup.rate)
-            kernels.oscillate(envelope, self._wave, self._osc_level, hz, self._phases, layer)
-        biquads(layer, self._cuts, self._cut_state)
-        glide(layer, self._amount.state)
-        glide(block, self._body.state)
-        add(block, layer)
-        if self._driven:
-            self._guard.before(block)
-            glide(block, self._drive.state)
-            self._shaper.process(block)
-            self._guard.after(block)
-        else:
-            self._drive.jump(self._drive.target)
-            self._at[0] = delay(block, self._ring, int(self._at[0]))
-        glide(block, self._out.state)
 
 
 _SHOWN_RATE, _SHOWN_SECONDS = 12000.0, 0.8

@@ -5,48 +5,57 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelow
+from yellow_ember.dsp.kernels import inlined
+from yellow_ember.dsp.kernels.mixing import add_at_gain, glide
+from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Values, as_number
+from yellow_ember.dsp.record import CompiledHalf, Record, block_of, matrix, part, scratch, setting
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
 
-class TrimProcessor(Processor):
+class TrimRecord(Record):
     """A 2x2 matrix of gliding gains, after the lows have been made mono."""
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        shape = (setup.channels, setup.max_block)
-        self._gains = [self.ramp(1.0, setup.rate) for _ in range(4)]
-        self._scratch: Samples = np.zeros((4, 1, shape[1]))
-        self._lows = MonoBelow(setup)
-        self.carry(*self._lows.state())
+    lows: MonoBelowRecord = part(MonoBelowRecord)
+    gains: Samples = setting(4, 4)
+    sides: Samples = scratch("samples")
+
+
+@inlined
+def process(record: TrimRecord, block: Samples) -> None:
+    """The compiled half."""
+    make_lows_mono(record.lows, block)
+    gains = matrix(record.gains)
+    if block.shape[0] == 1:
+        glide(block, gains[0])
+        return
+    sides = block_of(record.sides, block.shape[0], block.shape[1])
+    sides[:] = 0.0
+    for side in range(2):
+        for source in range(2):
+            add_at_gain(sides[side], block[source], gains[2 * side + source])
+    block[:] = sides
+
+
+class TrimProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(TrimRecord, process)
+
+    def make_parts(self, setup: Setup) -> None:
+        self._gains = [self.ramp(1.0, gains) for gains in self.record.gains]
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         level = gain(as_number(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)
         width, pan = as_number(values["width_pct"]) / 100.0, as_number(values["pan"]) / 100.0
         left, right = level * min(1.0, 1.0 - pan), level * min(1.0, 1.0 + pan)
         same, cross = 0.5 * (1.0 + width), 0.5 * (1.0 - width)
-        matrix = (left * same, left * cross, right * cross, right * same)
+        weights = (left * same, left * cross, right * cross, right * same)
         if self._setup.channels == 1:
-            matrix = (level, 0.0, 0.0, 0.0)
-        for ramp, value in zip(self._gains, matrix, strict=True):
+            weights = (level, 0.0, 0.0, 0.0)
+        for ramp, value in zip(self._gains, weights, strict=True):
             ramp.go(value, at_once=at_once)
-        self._lows.set(as_number(values["mono_below_hz"]))
-
-    def process(self, block: Samples) -> None:
-        frames = block.shape[1]
-        self._lows.process(block)
-        if block.shape[0] == 1:
-            glide(block, self._gains[0].state)
-            return
-        parts = self._scratch[:, :, :frames]
-        for index, ramp in enumerate(self._gains):
-            part = self._scratch[index].reshape(-1)[:frames].reshape(1, frames)
-            part[0] = block[index % 2]
-            glide(part, ramp.state)
-        np.add(parts[0, 0], parts[1, 0], out=block[0])
-        np.add(parts[2, 0], parts[3, 0], out=block[1])
+        set_mono_below(self.record.lows, as_number(values["mono_below_hz"]), self._setup.rate, self._setup.channels)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, db, gain
+from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
     band_pass,
@@ -17,14 +17,21 @@ from yellow_ember.dsp.filters import (
     low_pass_first,
     response,
 )
+from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels import vinyl as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide, mean
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.kernels.noise import white
-from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelow
+from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
 from yellow_ember.dsp.motion import interpolator
-from yellow_ember.dsp.oversampling import Oversampling
+from yellow_ember.dsp.oversampling import (
+    CASCADE,
+    OversamplingRecord,
+    oversampling_latency,
+    oversampling_sizes,
+    set_oversampling,
+)
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -37,8 +44,25 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import (
+    CLOCK_DELAY,
+    CLOCK_FRAME,
     Curve,
     Disc,
     Picture,
@@ -138,152 +162,209 @@ def _gesture(values: Values, tempo: float, beats_per_bar: int) -> tuple[float, f
             as_number(values["spin_start_ms"]) / 1000.0)
 
 
-class VinylProcessor(Processor):
-    """Bass in the middle, the groove at the raised rate, the platter, wear, and what lies in the groove."""
+class VinylRecord(Record):
+    """Bass in the middle, the groove at the raised rate, the platter, wear, and what lies in the groove.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels, size = setup.channels, setup.channels * setup.max_block
+    turned : frames that the record has turned, `_NOT_YET` before the first block
+    """
+
+    mono: int = whole()
+    worn: int = whole()
+    dirty: int = whole()
+    centre: int = whole()
+    rest: int = whole()
+    latency: int = whole()
+    rate: float = real()
+    steep: float = real()
+    reach: float = real()
+    surface: float = real()
+    rumble: float = real()
+    clock: Samples = shared(1)
+    table: Samples = shared(3)
+    band: Samples = setting(2, 5)
+    cutting: Samples = setting(1, 5)
+    playing: Samples = setting(1, 5)
+    turning: Samples = setting(kernels.FIGURES)
+    wear: Samples = setting(1, 5)
+    dirt: Samples = setting(kernels.DIRT)
+    dust_sections: Samples = setting(2, 5)
+    pop_sections: Samples = setting(2, 5)
+    noise_sections: Samples = setting(2, 5)
+    rumble_sections: Samples = setting(2, 5)
+    out: Samples = setting(4)
+    lows: MonoBelowRecord = part(MonoBelowRecord)
+    fast: OversamplingRecord = part(OversamplingRecord)
+    band_state: Samples = state("channels", 2, 2)
+    cutting_state: Samples = state("channels", 1, 2)
+    playing_state: Samples = state("channels", 1, 2)
+    groove_held: Samples = state("channels", "groove_held")
+    ring: Samples = state("channels", "ring_twice")
+    index: Samples = state(1)
+    turned: Samples = state(1)
+    wear_state: Samples = state("channels", 1, 2)
+    dust_state: Samples = state("channels", 2, 2)
+    pop_state: Samples = state("channels", 2, 2)
+    noise_state: Samples = state("channels", 2, 2)
+    rumble_state: Samples = state("channels", 2, 2)
+    noise_generators: Samples = state("channels", 2)
+    rumble_generators: Samples = state("channels", 2)
+    groove: Samples = scratch("groove_line")
+    shifts: Samples = scratch("groove_line")
+    walls: Samples = scratch("groove_walls")
+    speeds: Samples = scratch("frames")
+    dust: Samples = scratch("samples")
+    pops: Samples = scratch("samples")
+    hiss: Samples = scratch("samples")
+
+
+@kernel
+def add_hiss(total: Samples, hiss: Samples, amount: float, sections: Samples, memory: Samples,
+             generators: Samples) -> None:
+    """Add white noise through two sections, where there is any."""
+    if amount > 0.0:
+        white(hiss, generators)
+        biquads(hiss, sections, memory)
+        for c in range(total.shape[0]):
+            for i in range(total.shape[1]):
+                total[c, i] += amount * hiss[c, i]
+
+
+@inlined
+def add_noises(record: VinylRecord, block: Samples, turned: int, speeds: Samples) -> None:
+    """Dust, pops, hiss and rumble; all fall silent where the platter stands."""
+    channels, frames = block.shape
+    dust, pops = block_of(record.dust, channels, frames), block_of(record.pops, channels, frames)
+    hiss = block_of(record.hiss, channels, frames)
+    kernels.dirt(turned, record.rate, vector(record.turning)[kernels.TURNS], vector(record.dirt), dust, pops)
+    biquads(dust, matrix(record.dust_sections), cube(record.dust_state))
+    biquads(pops, matrix(record.pop_sections), cube(record.pop_state))
+    add(dust, pops)
+    add_hiss(dust, hiss, record.surface, matrix(record.noise_sections), cube(record.noise_state),
+             matrix(record.noise_generators))
+    add_hiss(dust, hiss, record.rumble, matrix(record.rumble_sections), cube(record.rumble_state),
+             matrix(record.rumble_generators))
+    for c in range(channels):
+        for i in range(frames):
+            block[c, i] += speeds[i] * dust[c, i]
+
+
+@inlined
+def process(record: VinylRecord, block: Samples) -> None:
+    """The compiled half."""
+    frames = block.shape[1]
+    if record.mono == 1:
+        single = block_of(record.hiss, 1, frames)
+        mean(block, single)
+        block[:] = single
+    make_lows_mono(record.lows, block)
+    biquads(block, matrix(record.band), cube(record.band_state))
+    fast = record.fast
+    kernels.trace(block, record.steep, record.reach, record.centre, matrix(record.cutting), matrix(record.playing),
+                  cube(record.cutting_state), cube(record.playing_state), matrix(record.groove_held),
+                  vector(record.groove), vector(record.shifts), vector(record.walls), fast.levels, fast.pad, CASCADE,
+                  cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping),
+                  vector(fast.pong), vector(fast.line), vector(fast.odd_line), vector(fast.total))
+    speeds, clock = vector(record.speeds)[:frames], vector(record.clock)
+    here = int(clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) - record.latency
+    index, before = vector(record.index), vector(record.turned)
+    # A loop that goes back does not turn the record back: that would be heard as a jump.
+    turned = here if before[0] == _NOT_YET else int(before[0])
+    index[0] = kernels.turn(block, here, turned, record.rate, record.rest, vector(record.turning), cube(record.table),
+                            matrix(record.ring), int(index[0]), speeds)
+    before[0] = turned + frames
+    if record.worn == 1:
+        biquads(block, matrix(record.wear), cube(record.wear_state))
+    if record.dirty == 1:
+        add_noises(record, block, turned, speeds)
+    glide(block, vector(record.out))
+
+
+class VinylProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(VinylRecord, process)
+    in_tempo = True
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
         factor, rate = setup.oversample, setup.rate
-        self._lows = MonoBelow(setup)
-        self._band: Samples = np.zeros((2, 5))
-        self._band_state: Samples = np.zeros((channels, 2, 2))
         self._centre = math.ceil(_REACH_SECONDS * rate * factor) + 2
-        self._fast = Oversampling(factor, channels, self._centre)
-        self._cut_state: Samples = np.zeros((channels, 1, 2))
-        self._play_state: Samples = np.zeros((channels, 1, 2))
-        self._groove_held: Samples = np.zeros((channels, 2 * self._centre + 4))
-        self._groove, self._shifts = (np.zeros(2 * self._centre + 4 + kernels.CHUNK * factor) for _ in range(2))
-        self._walls: Samples = np.zeros(channels * kernels.CHUNK * factor)
-        self._ahead = setup.lookahead
-        self._rest = round(_CENTRE_SECONDS * rate)
-        stopped = round((_LONGEST_STOP / 2.0 + _LONGEST_START) * rate) if setup.lookahead else 0
-        length = self._ahead + 2 * self._rest + stopped + 4 * TAPS + setup.max_block
-        self._ring: Samples = np.zeros((channels, 2 * length))
-        self._at: Samples = np.zeros(2)
-        self._speeds: Samples = np.ones(setup.max_block)
-        self._turning: Samples = np.zeros(kernels.FIGURES)
-        self._table = interpolator()
-        self._wear: Samples = np.zeros((1, 5))
-        self._wear_state: Samples = np.zeros((channels, 1, 2))
-        self._dirt: Samples = np.zeros(kernels.DIRT)
-        self._dust, self._pops, self._hiss = (np.zeros(size) for _ in range(3))
-        self._dust_state, self._pop_state, self._noise_state, self._rumble_state = (
-            np.zeros((channels, 2, 2)) for _ in range(4))
-        self._generators: Samples = np.zeros((2, channels, 2))
-        self._out = self.ramp(1.0, rate)
-        self._tempo = setup.clock.tempo
-        self.latency = self._fast.latency + self._rest + self._ahead
+        self._rest = setup.lookahead + round(_CENTRE_SECONDS * rate)
+        self.latency = oversampling_latency(factor, self._centre) + self._rest
         self.settling = self.latency + round(0.004 * rate)
-        self.carry(*self._lows.state(), self._band_state, *self._fast.state(), self._cut_state, self._play_state,
-                   self._groove_held, self._ring, self._at, self._wear_state, self._dust_state, self._pop_state,
-                   self._noise_state, self._rumble_state, self._generators)
+        held = 2 * self._centre + 4
+        stopped = round((_LONGEST_STOP / 2.0 + _LONGEST_START) * rate) if setup.lookahead else 0
+        length = self._rest + round(_CENTRE_SECONDS * rate) + stopped + 4 * TAPS + setup.max_block
+        return {"groove_held": held, "groove_line": held + kernels.CHUNK * factor,
+                "groove_walls": setup.channels * kernels.CHUNK * factor, "ring_twice": 2 * length,
+                **oversampling_sizes(factor)}
+
+    def make_parts(self, setup: Setup) -> None:
+        record = self.record
+        set_oversampling(record.fast, setup.oversample, self._centre)
+        record.centre, record.rest, record.latency, record.rate = self._centre, self._rest, self.latency, setup.rate
+        record.clock, record.table = setup.clock.times, interpolator()
+        record.speeds = 1.0
+        self._out = self.ramp(1.0, record.out)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._at[1] = _NOT_YET
-        for number, generator in enumerate(self._generators.reshape(-1, 2)):
-            generator[:] = seed_from(self._setup.seed, "groove", number), 0x51ED270B
+        self.record.turned[0] = _NOT_YET
+        generators = (*self.record.noise_generators, *self.record.rumble_generators)
+        for index, generator in enumerate(generators):
+            generator[:] = seed_from(self._setup.seed, "groove", index), 0x51ED270B
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        setup, rate = self._setup, self._setup.rate
+        record, setup, rate = self.record, self._setup, self._setup.rate
         fast_rate = rate * setup.oversample
         self._values = values
         era = ERA_BY_ID[str(values["era"])]
-        self._mono = era.mono and setup.channels == 2
-        self._lows.set(as_number(values["mono_below_hz"]))
-        self._band[0], self._band[1] = (high_pass(era.low, BUTTERWORTH_Q, rate),
-                                        low_pass(min(era.high, 0.45 * rate), BUTTERWORTH_Q, rate))
-        self._cut, self._play = cutting(era, fast_rate), playing(era, fast_rate)
+        record.mono = int(era.mono and setup.channels == 2)
+        set_mono_below(record.lows, as_number(values["mono_below_hz"]), rate, setup.channels)
+        record.band[0], record.band[1] = (high_pass(era.low, BUTTERWORTH_Q, rate),
+                                          low_pass(min(era.high, 0.45 * rate), BUTTERWORTH_Q, rate))
+        record.cutting, record.playing = cutting(era, fast_rate), playing(era, fast_rate)
         speed = groove_speed(values)
         full = era.velocity / gain(setup.reference_dbfs)
-        self._steep = full * gain(as_number(values["cut_db"])) / speed
+        record.steep = full * gain(as_number(values["cut_db"])) / speed
         worn = as_number(values["wear_pct"]) / 100.0
         radius = _STYLI[str(values["stylus"])] * era.grooves * as_number(values["tracing_pct"]) / 100.0
-        self._reach = min(radius * (1.0 + worn) / speed, _REACH_SECONDS) * fast_rate
-        self._worn = worn > 0.0
-        self._wear[0] = low_pass_first(min(20000.0 * (4000.0 / 20000.0) ** worn, 0.45 * rate), rate)
-        self._follow_tempo()
+        record.reach = min(radius * (1.0 + worn) / speed, _REACH_SECONDS) * fast_rate
+        record.worn = int(worn > 0.0)
+        record.wear[0] = low_pass_first(min(20000.0 * (4000.0 / 20000.0) ** worn, 0.45 * rate), rate)
+        self.follow_tempo(setup.clock.tempo)
         self._set_noises(era, values)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
-    def _follow_tempo(self) -> None:
-        clock, values = self._setup.clock, self._values
-        self._tempo = clock.tempo
-        figures = self._turning
+    def follow_tempo(self, tempo: float) -> None:
+        values, figures = self._values, self.record.turning
         figures[kernels.TURNS] = as_number(values["rpm"]) / 60.0
         figures[kernels.OFF_CENTRE] = as_number(values["off_centre_mm"]) / as_number(values["radius_mm"])
         figures[kernels.WARP] = 0.01 * as_number(values["warp_pct"]) / 100.0
-        figures[kernels.BEGINS:] = _gesture(values, clock.tempo, clock.beats_per_bar)
+        figures[kernels.BEGINS:] = _gesture(values, tempo, self._setup.clock.beats_per_bar)
 
     def _set_noises(self, era: Era, values: Values) -> None:
-        rate, reference = self._setup.rate, self._setup.reference_dbfs
-        self._dirty = bool(values["noises"])
+        record, rate, reference = self.record, self._setup.rate, self._setup.reference_dbfs
+        record.dirty = int(bool(values["noises"]))
         turn = 60.0 / as_number(values["rpm"])
         cells = float(math.floor(turn / _CELL_SECONDS))
         play = playing(era, rate)
-        self._dust_sections = np.array([low_pass(min(9000.0, 0.4 * rate), 0.9, rate), *play])
-        self._pop_sections = np.array([low_pass(1500.0, 1.1, rate), *play])
+        record.dust_sections = [low_pass(min(9000.0, 0.4 * rate), 0.9, rate), *play]
+        record.pop_sections = [low_pass(1500.0, 1.1, rate), *play]
         crackle = as_number(values["crackle_db"])
         loud = gain(reference + crackle) if crackle > _OFF else 0.0
-        result = self._dirt
-        result[kernels.CELLS] = cells
-        result[kernels.DUST] = min(as_number(values["dust_per_s"]) * turn / cells, 0.9)
-        result[kernels.POPS] = min(as_number(values["pops_per_min"]) / 60.0 * turn / cells, 0.5)
-        result[kernels.DUST_LEVEL] = loud / _peak(self._dust_sections)
-        result[kernels.POP_LEVEL] = 4.0 * loud / _peak(self._pop_sections)
-        result[kernels.SEED] = as_number(values["copy"])
+        dirt = record.dirt
+        dirt[kernels.CELLS] = cells
+        dirt[kernels.DUST] = min(as_number(values["dust_per_s"]) * turn / cells, 0.9)
+        dirt[kernels.POPS] = min(as_number(values["pops_per_min"]) / 60.0 * turn / cells, 0.5)
+        dirt[kernels.DUST_LEVEL] = loud / _peak(record.dust_sections)
+        dirt[kernels.POP_LEVEL] = 4.0 * loud / _peak(record.pop_sections)
+        dirt[kernels.SEED] = as_number(values["copy"])
         surface, rumble = as_number(values["surface_db"]), as_number(values["rumble_db"])
-        self._noise_sections = np.array([low_pass(min(14000.0, 0.45 * rate), BUTTERWORTH_Q, rate), *play])
-        self._rumble_sections = np.array([band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate)])
-        self._surface = gain(reference + surface) / _power(self._noise_sections, rate) if surface > _OFF else 0.0
-        self._rumble = gain(reference + rumble) / _power(self._rumble_sections, rate) if rumble > _OFF else 0.0
-
-    def process(self, block: Samples) -> None:
-        if self._setup.clock.tempo != self._tempo:
-            self._follow_tempo()
-        frames = block.shape[1]
-        if self._mono:
-            single = block_view(self._hiss, 1, frames)
-            mean(block, single)
-            block[...] = single
-        self._lows.process(block)
-        biquads(block, self._band, self._band_state)
-        kernels.trace(block, self._steep, self._reach, self._centre, self._cut, self._play, self._cut_state,
-                      self._play_state, self._groove_held, self._groove, self._shifts, self._walls,
-                      *self._fast.buffers())
-        speeds = self._speeds[:frames]
-        here = self._setup.clock.here - self.latency
-        # A loop that goes back does not turn the record back: that would be heard as a jump.
-        turned = here if self._at[1] == _NOT_YET else int(self._at[1])
-        self._at[0] = kernels.turn(block, here, turned, self._setup.rate, self._rest + self._ahead, self._turning,
-                                   self._table, self._ring, int(self._at[0]), speeds)
-        self._at[1] = turned + frames
-        if self._worn:
-            biquads(block, self._wear, self._wear_state)
-        if self._dirty:
-            self._add_noises(block, turned, speeds)
-        glide(block, self._out.state)
-
-    def _add_noises(self, block: Samples, turned: int, speeds: Samples) -> None:
-        """Dust, pops, hiss and rumble; all fall silent where the platter stands."""
-        dust, pops = block_view(self._dust, *block.shape), block_view(self._pops, *block.shape)
-        kernels.dirt(turned, self._setup.rate, self._turning[kernels.TURNS], self._dirt, dust, pops)
-        biquads(dust, self._dust_sections, self._dust_state)
-        biquads(pops, self._pop_sections, self._pop_state)
-        add(dust, pops)
-        for amount, sections, state, generators in (
-                (self._surface, self._noise_sections, self._noise_state, self._generators[0]),
-                (self._rumble, self._rumble_sections, self._rumble_state, self._generators[1])):
-            if amount > 0.0:
-                hiss = block_view(self._hiss, *block.shape)
-                white(hiss, generators)
-                biquads(hiss, sections, state)
-                hiss *= amount
-                add(dust, hiss)
-        dust *= speeds
-        add(block, dust)
+        record.noise_sections = [low_pass(min(14000.0, 0.45 * rate), BUTTERWORTH_Q, rate), *play]
+        record.rumble_sections = [band_pass(28.0, 0.8, rate), low_pass(90.0, BUTTERWORTH_Q, rate)]
+        record.surface = gain(reference + surface) / _power(record.noise_sections, rate) if surface > _OFF else 0.0
+        record.rumble = gain(reference + rumble) / _power(record.rumble_sections, rate) if rumble > _OFF else 0.0
 
 
 def _peak(sections: Samples) -> float:

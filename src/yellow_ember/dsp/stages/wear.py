@@ -9,8 +9,9 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import low_pass_first, response, zero_and_pole
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import wear as kernels
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import add, glide
@@ -19,7 +20,32 @@ from yellow_ember.dsp.kernels.noise import hashed
 from yellow_ember.dsp.motion import interpolator
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Steps, Taper, Values, as_number
-from yellow_ember.dsp.stage import Curve, Damage, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
+from yellow_ember.dsp.stage import (
+    CLOCK_DELAY,
+    CLOCK_FRAME,
+    Curve,
+    Damage,
+    Picture,
+    Plot,
+    Processor,
+    Setup,
+    StageKind,
+    frequency_axis,
+)
 from yellow_ember.dsp.tape.model import IPS, SPEED_CHOICES, TURN_RADIUS
 
 MAX_STEPS = 128
@@ -82,77 +108,110 @@ def print_through_sections(layer_um: float, speed_ips: float, rate: float) -> Sa
     return sections
 
 
-class WearProcessor(Processor):
-    """The worn tape is read, then its neighbouring layers are added."""
+class WearRecord(Record):
+    """The worn tape is read, then its neighbouring layers are added.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        channels = setup.channels
+    turn : frames of a turn of the reel, 0 where no layer prints through
+    """
+
+    turn: int = whole()
+    centre: int = whole()
+    steps_used: int = whole()
+    rate: float = real()
+    attack: float = real()
+    release: float = real()
+    clock: Samples = shared(1)
+    table: Samples = shared(3)
+    figures: Samples = setting(kernels.FIGURES)
+    steps: Samples = setting(MAX_STEPS)
+    through_sections: Samples = setting(3, 5)
+    through: Samples = setting(4)
+    through_late: Samples = setting(4)
+    history: Samples = state("channels", "worn_held")
+    worn: Samples = state("channels", kernels.STATES)
+    main_ring: Samples = state("channels", "reel_turn")
+    post_ring: Samples = state("channels", "reel_turn_twice")
+    main_index: Samples = state(1)
+    post_index: Samples = state(1)
+    through_state: Samples = state("channels", 3, 2)
+    line: Samples = scratch("worn_line")
+    damage: Samples = scratch(4)
+    pre: Samples = scratch("samples")
+    post: Samples = scratch("samples")
+
+
+@inlined
+def add_print_through(record: WearRecord, block: Samples) -> None:
+    """Add what the neighbouring layers of the reel print into a block, a turn before and a turn behind."""
+    pre = block_of(record.pre, block.shape[0], block.shape[1])
+    post = block_of(record.post, block.shape[0], block.shape[1])
+    main_index, post_index = vector(record.main_index), vector(record.post_index)
+    pre[:] = block
+    biquads(pre, matrix(record.through_sections), cube(record.through_state))
+    post[:] = pre
+    post_index[0] = delay(post, matrix(record.post_ring), int(post_index[0]))
+    glide(pre, vector(record.through))
+    glide(post, vector(record.through_late))
+    main_index[0] = delay(block, matrix(record.main_ring), int(main_index[0]))
+    add(block, pre)
+    add(block, post)
+
+
+@inlined
+def process(record: WearRecord, block: Samples) -> None:
+    """The compiled half."""
+    if record.turn > 0:
+        add_print_through(record, block)
+    clock = vector(record.clock)
+    here = int(clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) - record.turn - record.centre
+    kernels.read_worn(block, here, record.rate, record.centre, vector(record.figures),
+                      vector(record.steps)[:record.steps_used], record.attack, record.release, cube(record.table),
+                      matrix(record.history), vector(record.line), vector(record.damage), matrix(record.worn))
+
+
+class WearProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(WearRecord, process)
+    in_tempo = True
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
         self._centre = round(_CENTRE_SECONDS * setup.rate) + TAPS
-        self._turn = setup.lookahead
-        self.latency = self._centre + self._turn
+        self.latency = self._centre + setup.lookahead
         held = 2 * self._centre + TAPS
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + setup.max_block)
-        self._found: Samples = np.zeros(4)
-        self._worn: Samples = np.zeros((channels, kernels.STATES))
-        self._table = interpolator()
-        self._steps: Samples = np.zeros(MAX_STEPS)
-        self._main_ring: Samples = np.zeros((channels, self._turn))
-        self._post_ring: Samples = np.zeros((channels, 2 * self._turn))
-        self._pre: Samples = np.zeros(channels * setup.max_block)
-        self._post: Samples = np.zeros(channels * setup.max_block)
-        self._places: Samples = np.zeros(2)
-        self._through_sections: Samples = np.zeros((3, 5))
-        self._through_state: Samples = np.zeros((channels, 3, 2))
-        self._through = self.ramp(0.0, setup.rate)
-        self._through_late = self.ramp(0.0, setup.rate)
-        self.carry(self._history, self._worn, self._main_ring, self._post_ring, self._places, self._through_state)
+        return {"worn_held": held, "worn_line": held + setup.max_block, "reel_turn": setup.lookahead,
+                "reel_turn_twice": 2 * setup.lookahead}
+
+    def make_parts(self, setup: Setup) -> None:
+        record = self.record
+        record.turn, record.centre, record.rate = setup.lookahead, self._centre, setup.rate
+        record.clock, record.table = setup.clock.times, interpolator()
+        self._through = [self.ramp(0.0, ramp) for ramp in (record.through, record.through_late)]
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._worn[:, kernels.GAIN] = self._worn[:, kernels.LETS] = 1.0
+        self.record.worn[:, kernels.GAIN] = self.record.worn[:, kernels.LETS] = 1.0
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
-        rate = self._setup.rate
+        record, rate = self.record, self._setup.rate
         self._values = values
         pattern = drop_pattern(values)
-        self._count = pattern.size
-        self._steps[:self._count] = pattern
-        self._follow_tempo()
+        record.steps_used = pattern.size
+        record.steps[:pattern.size] = pattern
+        self.follow_tempo(self._setup.clock.tempo)
         ticks = rate / kernels.TICK
-        self._attack = 1.0 - math.exp(-2.2 / max(as_number(values["drop_attack_ms"]) * 1e-3 * ticks, 0.3))
-        self._release = 1.0 - math.exp(-2.2 / max(as_number(values["drop_release_ms"]) * 1e-3 * ticks, 0.3))
+        record.attack = 1.0 - math.exp(-2.2 / max(as_number(values["drop_attack_ms"]) * 1e-3 * ticks, 0.3))
+        record.release = 1.0 - math.exp(-2.2 / max(as_number(values["drop_release_ms"]) * 1e-3 * ticks, 0.3))
         level = as_number(values["print_through_db"])
-        amount = gain(level) if self._turn > 0 and level > PRINT_THROUGH.minimum else 0.0
-        for ramp in (self._through, self._through_late):
+        amount = gain(level) if record.turn > 0 and level > PRINT_THROUGH.minimum else 0.0
+        for ramp in self._through:
             ramp.go(amount, at_once=at_once)
-        self._through_sections[:] = print_through_sections(
+        record.through_sections = print_through_sections(
             as_number(values["layer_um"]), as_number(values["speed_ips"]), rate)
 
-    def _follow_tempo(self) -> None:
-        self._tempo = self._setup.clock.tempo
-        self._figures = _figures(self._values, self._tempo)
-
-    def process(self, block: Samples) -> None:
-        setup = self._setup
-        if setup.clock.tempo != self._tempo:
-            self._follow_tempo()
-        if self._turn > 0:
-            pre, post = block_view(self._pre, *block.shape), block_view(self._post, *block.shape)
-            pre[...] = block
-            biquads(pre, self._through_sections, self._through_state)
-            post[...] = pre
-            self._places[0] = delay(post, self._post_ring, int(self._places[0]))
-            glide(pre, self._through.state)
-            glide(post, self._through_late.state)
-            self._places[1] = delay(block, self._main_ring, int(self._places[1]))
-            add(block, pre)
-            add(block, post)
-        kernels.read_worn(block, setup.clock.here - self._turn - self._centre, setup.rate, self._centre, self._figures,
-                          self._steps[:self._count], self._attack, self._release, self._table, self._history,
-                          self._line, self._found, self._worn)
+    def follow_tempo(self, tempo: float) -> None:
+        self.record.figures = _figures(self._values, tempo)
 
 
 def lookahead(values: Values, rate: float) -> int:

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
     Section,
@@ -18,23 +18,51 @@ from yellow_ember.dsp.filters import (
     response,
     zero_and_pole,
 )
-from yellow_ember.dsp.kernels import electronics
+from yellow_ember.dsp.kernels import electronics, inlined, kernel
 from yellow_ember.dsp.kernels.filters import biquads, delay, fir, fir_each
-from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, glide
 from yellow_ember.dsp.kernels.noise import white
-from yellow_ember.dsp.kernels.tape import record
-from yellow_ember.dsp.motion import MotionLine, centre_frames
-from yellow_ember.dsp.oversampling import CHUNK, Oversampling
+from yellow_ember.dsp.kernels.tape import magnetise_block
+from yellow_ember.dsp.motion import (
+    MotionRecord,
+    centre_frames,
+    motion_sizes,
+    move,
+    set_motion,
+    set_up_motion,
+    start_motion,
+)
+from yellow_ember.dsp.oversampling import (
+    CASCADE,
+    CHUNK,
+    OversamplingRecord,
+    oversampling_latency,
+    oversampling_sizes,
+    set_oversampling,
+)
 from yellow_ember.dsp.parameters import (
     Values,
     as_number,
     as_pair,
 )
-from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
 from yellow_ember.dsp.stage import Processor, Setup
 from yellow_ember.dsp.tape.machine import Machine, machine, replay_filter
 from yellow_ember.dsp.tape.model import (
-    CURVE_CELLS,
     FILTER_BINS,
     IPS,
     demag_corner,
@@ -46,7 +74,7 @@ from yellow_ember.dsp.tape.model import (
     record_filter,
     weighted_noise,
 )
-from yellow_ember.dsp.tone_around import ToneAround
+from yellow_ember.dsp.tone_around import ToneRecord, set_tone, tone_after, tone_before
 
 _NO_CURVE: Samples = np.zeros((2, 0, 4))
 _NO_LIMIT = 1e12
@@ -70,65 +98,207 @@ def _replay_gain_db(made: Machine, side: int) -> float:
     return made.pair("play_db")[side] + linked
 
 
-class TapeProcessor(Processor):
-    """Two linear-phase filters at the base rate around the record process at the raised rate."""
+class TapeRecord(Record):
+    """Two linear-phase filters at the base rate around the record process at the raised rate.
 
-    def prepare(self, setup: Setup) -> None:
-        self._setup = setup
-        taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
-        channels, most = setup.channels, setup.max_block
-        self._fast = Oversampling(setup.oversample, channels)
-        self._motion = MotionLine(setup, centre_frames(setup.rate, far=False))
-        shape, held = (channels, taps), (channels, taps - 1)
-        self._record_taps: Samples = np.zeros(shape)
-        self._play_taps: Samples = np.zeros(shape)
-        self._noise_taps: Samples = np.zeros(taps)
-        self._record_history: Samples = np.zeros(held)
-        self._play_history: Samples = np.zeros(held)
-        self._noise_history: Samples = np.zeros(held)
-        self._line: Samples = np.zeros(taps - 1 + most)
-        self._side: Samples = np.zeros(channels * most)
-        self._cut_off: Samples = np.zeros(channels * most)
-        self._curves: Samples = np.zeros((channels, CURVE_CELLS, 4))
-        self._generator: Samples = np.zeros((channels, 2))
-        self._modulation: Samples = np.zeros((channels, 3))
-        self._demag_state: Samples = np.zeros((channels, 2))
-        self._low_sections: Samples = np.zeros((2, 1, 5))
-        self._low_states: Samples = np.zeros((2, channels, 1, 2))
-        self._bump: Samples = np.zeros((2, 5))
-        self._bump_state: Samples = np.zeros((channels, 2, 2))
-        self._shelves: Samples = np.zeros((2, channels, 2, 5))
-        self._shelf_states: Samples = np.zeros((2, channels, 2, 2))
-        self._cut: Samples = np.zeros((2, 5))
-        self._cut_state: Samples = np.zeros((channels, 2, 2))
-        self._cores: Samples = np.zeros((2, channels, 3))
-        self._companders: Samples = np.zeros((2, channels, 2))
-        self._squashed: Samples = np.zeros((channels, 4))
-        self._cross: Samples = np.zeros((1, 5))
-        self._cross_state: Samples = np.zeros((channels, 1, 2))
-        self._hum_wave = _hum_wave()
-        self._hum_index: Samples = np.zeros(1)
-        self._index: Samples = np.zeros(1)
-        self._record_gains = [self.ramp(1.0, setup.rate) for _ in range(channels)]
-        self._play_gains = [self.ramp(1.0, setup.rate) for _ in range(channels)]
-        self._hiss_gain = self.ramp(0.0, setup.rate)
-        self._hum_gain = self.ramp(0.0, setup.rate)
-        self.latency = taps - 1 + self._fast.latency + self._motion.latency
+    shelved, cores, companders : of the record side (0) and of the replay side (1)
+    """
+
+    cuts: int = whole()
+    returns: int = whole()
+    encodes: int = whole()
+    decodes: int = whole()
+    iron: int = whole()
+    emphasised: int = whole()
+    bumps: int = whole()
+    crosses: int = whole()
+    record_shelved: int = whole()
+    play_shelved: int = whole()
+    squash_level: float = real()
+    squash_share: float = real()
+    squash_rise: float = real()
+    squash_fall: float = real()
+    corner: float = real()
+    limit: float = real()
+    mod_amount: float = real()
+    mod_smooth: float = real()
+    hum_step: float = real()
+    curves: Samples = shared(3)
+    hum_wave: Samples = shared(1)
+    record_gains: Samples = setting("channels", 4)
+    play_gains: Samples = setting("channels", 4)
+    hiss_gain: Samples = setting(4)
+    hum_gain: Samples = setting(4)
+    record_taps: Samples = setting("channels", "taps")
+    play_taps: Samples = setting("channels", "taps")
+    noise_taps: Samples = setting("taps")
+    record_emphasis: Samples = setting(1, 5)
+    play_emphasis: Samples = setting(1, 5)
+    bump: Samples = setting(2, 5)
+    record_shelves: Samples = setting("channels", 2, 5)
+    play_shelves: Samples = setting("channels", 2, 5)
+    cut: Samples = setting(2, 5)
+    core: Samples = setting(electronics.CORE)
+    compander: Samples = setting(electronics.COMPANDER)
+    cross: Samples = setting(1, 5)
+    fast: OversamplingRecord = part(OversamplingRecord)
+    motion: MotionRecord = part(MotionRecord)
+    tone: ToneRecord = part(ToneRecord)
+    record_history: Samples = state("channels", "held")
+    play_history: Samples = state("channels", "held")
+    noise_history: Samples = state("channels", "held")
+    generator: Samples = state("channels", 2)
+    modulation: Samples = state("channels", 3)
+    demagnetised: Samples = state("channels", 2)
+    record_emphasis_state: Samples = state("channels", 1, 2)
+    play_emphasis_state: Samples = state("channels", 1, 2)
+    bump_state: Samples = state("channels", 2, 2)
+    record_shelf_state: Samples = state("channels", 2, 2)
+    play_shelf_state: Samples = state("channels", 2, 2)
+    cut_state: Samples = state("channels", 2, 2)
+    cores: Samples = state(2, "channels", 3)
+    companders: Samples = state(2, "channels", 2)
+    squashed: Samples = state("channels", 4)
+    cross_state: Samples = state("channels", 1, 2)
+    hum_index: Samples = state(1)
+    cut_index: Samples = state(1)
+    cut_ring: Samples = state("channels", "inner")
+    line: Samples = scratch("tape_line")
+    side: Samples = scratch("samples")
+    cut_off: Samples = scratch("samples")
+
+
+@inlined
+def cut_away(record: TapeRecord, block: Samples) -> None:
+    """Take lows and highs off; what was taken waits in step with the tape."""
+    cut_off = block_of(record.cut_off, block.shape[0], block.shape[1])
+    cut_off[:] = block
+    biquads(block, matrix(record.cut), cube(record.cut_state))
+    for c in range(block.shape[0]):
+        for i in range(block.shape[1]):
+            cut_off[c, i] -= block[c, i]
+    index = vector(record.cut_index)
+    index[0] = delay(cut_off, matrix(record.cut_ring), int(index[0]))
+
+
+@kernel
+def amplify(block: Samples, gains: Samples, shelved: int, shelves: Samples, shelf_state: Samples) -> None:
+    """Level and shelves of the record or the replay amplifier, each channel its own."""
+    for side in range(block.shape[0]):
+        one = block[side:side + 1]
+        glide(one, gains[side])
+        if shelved == 1:
+            biquads(one, shelves[side], shelf_state[side:side + 1])
+
+
+@inlined
+def run_tape(record: TapeRecord, block: Samples) -> None:
+    """From the record amplifier to the replay amplifier."""
+    line = vector(record.line)
+    if record.emphasised == 1:
+        biquads(block, matrix(record.record_emphasis), cube(record.record_emphasis_state))
+    fir_each(block, matrix(record.record_taps), matrix(record.record_history), line)
+    fast = record.fast
+    magnetise_block(block, cube(record.curves), record.corner, record.limit, matrix(record.demagnetised), CHUNK,
+                    fast.levels, fast.pad, CASCADE, cube(fast.up), cube(fast.down), cube(fast.odd),
+                    matrix(fast.pads), vector(fast.ping), vector(fast.pong), vector(fast.line),
+                    vector(fast.odd_line), vector(fast.total))
+    if record.mod_amount > 0.0:
+        electronics.modulate(block, record.mod_amount, record.mod_smooth, matrix(record.modulation))
+    fir_each(block, matrix(record.play_taps), matrix(record.play_history), line)
+    if record.emphasised == 1:
+        biquads(block, matrix(record.play_emphasis), cube(record.play_emphasis_state))
+    if record.bumps == 1:
+        biquads(block, matrix(record.bump), cube(record.bump_state))
+
+
+@inlined
+def cross_talk(record: TapeRecord, block: Samples) -> None:
+    """Let each channel of two into the other."""
+    other = block_of(record.side, block.shape[0], block.shape[1])
+    other[0], other[1] = block[1], block[0]
+    biquads(other, matrix(record.cross), cube(record.cross_state))
+    add(block, other)
+
+
+@inlined
+def add_noises(record: TapeRecord, block: Samples) -> None:
+    """Add hiss and hum, where there is any or some is fading out."""
+    noise = block_of(record.side, block.shape[0], block.shape[1])
+    hiss, hum = vector(record.hiss_gain), vector(record.hum_gain)
+    if hiss[TARGET] != 0.0 or hiss[LEFT] != 0.0:
+        white(noise, matrix(record.generator))
+        fir(noise, vector(record.noise_taps), matrix(record.noise_history), vector(record.line))
+        glide(noise, hiss)
+        add(block, noise)
+    if hum[TARGET] != 0.0 or hum[LEFT] != 0.0:
+        electronics.repeat(noise, vector(record.hum_wave), record.hum_step, vector(record.hum_index))
+        glide(noise, hum)
+        add(block, noise)
+
+
+@inlined
+def process(record: TapeRecord, block: Samples) -> None:
+    """The compiled half."""
+    cores, companders = cube(record.cores), cube(record.companders)
+    tone_before(record.tone, block)
+    if record.cuts == 1:
+        cut_away(record, block)
+    if record.encodes == 1:
+        electronics.compand(block, vector(record.compander), False, companders[0])
+    if record.iron == 1:
+        electronics.transformer(block, vector(record.core), cores[0])
+    amplify(block, matrix(record.record_gains), record.record_shelved, cube(record.record_shelves),
+            cube(record.record_shelf_state))
+    if record.squash_share > 0.0:
+        electronics.squash(block, record.squash_level, record.squash_share, record.squash_rise, record.squash_fall,
+                           matrix(record.squashed))
+    run_tape(record, block)
+    if record.crosses == 1:
+        cross_talk(record, block)
+    add_noises(record, block)
+    move(record.motion, block)
+    amplify(block, matrix(record.play_gains), record.play_shelved, cube(record.play_shelves),
+            cube(record.play_shelf_state))
+    if record.iron == 1:
+        electronics.transformer(block, vector(record.core), cores[1])
+    if record.decodes == 1:
+        electronics.compand(block, vector(record.compander), True, companders[1])
+    if record.returns == 1:
+        add(block, block_of(record.cut_off, block.shape[0], block.shape[1]))
+    tone_after(record.tone, block)
+
+
+class TapeProcessor(Processor):
+    """The Python half."""
+
+    compiled = CompiledHalf(TapeRecord, process)
+
+    def sizes(self, setup: Setup) -> dict[str, int]:
+        self._taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
+        self._centre = centre_frames(setup.rate, far=False)
+        self.latency = self._taps - 1 + oversampling_latency(setup.oversample) + self._centre
         self.settling = self.latency + round(_RINGING_SECONDS * setup.rate)
-        self._cut_ring: Samples = np.zeros((channels, self.latency))
-        self._guard = ToneAround(setup, self.latency)
-        self.carry(*self._fast.state(), *self._guard.state(), *self._motion.state(), self._record_history,
-                   self._play_history, self._noise_history, self._generator, self._modulation, self._demag_state,
-                   self._low_states, self._bump_state, self._shelf_states, self._cut_state, self._cores,
-                   self._companders, self._squashed, self._cross_state, self._hum_index, self._index, self._cut_ring)
+        return {"taps": self._taps, "held": self._taps - 1, "tape_line": self._taps - 1 + setup.max_block,
+                "inner": self.latency, **oversampling_sizes(setup.oversample), **motion_sizes(setup, self._centre)}
+
+    def make_parts(self, setup: Setup) -> None:
+        record = self.record
+        set_oversampling(record.fast, setup.oversample)
+        set_up_motion(record.motion, setup, self._centre)
+        record.hum_wave = _hum_wave()
+        self._record_gains = [self.ramp(1.0, gains) for gains in record.record_gains]
+        self._play_gains = [self.ramp(1.0, gains) for gains in record.play_gains]
+        self._hiss_gain = self.ramp(0.0, record.hiss_gain)
+        self._hum_gain = self.ramp(0.0, record.hum_gain)
         self.reset()
 
     def reset(self) -> None:
         super().reset()
-        self._motion.reset()
+        start_motion(self.record.motion, self._setup)
         for channel in range(self._setup.channels):
-            self._generator[channel] = (self._setup.seed, 7919 * (channel + 1))
-            self._modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0)
+            self.record.generator[channel] = (self._setup.seed, 7919 * (channel + 1))
+            self.record.modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0)
 
     # -- settings -----------------------------------------------------------------------
 
@@ -138,7 +308,7 @@ class TapeProcessor(Processor):
         self._set_tape(made)
         self._set_electronics(made)
         self._set_faults(made)
-        self._guard.set(values)
+        set_tone(self.record.tone, values, self._setup.rate)
         reference = gain(self._setup.reference_dbfs)
         for side in range(self._setup.channels):
             self._record_gains[side].go(made.field / reference * gain(made.pair("record_db")[side]), at_once=at_once)
@@ -148,86 +318,80 @@ class TapeProcessor(Processor):
 
     def _set_tape(self, made: Machine) -> None:
         rate = self._setup.rate
-        taps = self._noise_taps.size
+        taps = self._taps
         bias = made.pair("bias_db")
         for side in range(self._setup.channels):
             if self._through_tape:
-                self._record_taps[side] = record_filter(made.stock, made.speed, made.standard, rate, taps)
-                self._play_taps[side] = replay_filter(made.heads, round(bias[side], 2), rate, taps)
+                self.record.record_taps[side] = record_filter(made.stock, made.speed, made.standard, rate, taps)
+                self.record.play_taps[side] = replay_filter(made.heads, round(bias[side], 2), rate, taps)
             else:
-                for filters in (self._record_taps, self._play_taps):
+                for filters in (self.record.record_taps, self.record.play_taps):
                     filters[side] = 0.0
                     filters[side, taps // 2] = 1.0
         if self._through_tape:
-            self._curves = np.ascontiguousarray([record_curve(made.stock, round(bias[side], 3))
+            self.record.curves = np.array([record_curve(made.stock, round(bias[side], 3))
                                                  for side in range(self._setup.channels)])
         else:
-            self._curves = _NO_CURVE
-        self._corner = demag_corner(made.coating, made.speed, rate * self._setup.oversample)
-        self._limit = made.stock.demag_limit if self._through_tape else _NO_LIMIT
-        self._bumps = made.values["monitor"] == "play"
-        self._bump[:] = bump_sections(made, rate)
+            self.record.curves = _NO_CURVE
+        self.record.corner = demag_corner(made.coating, made.speed, rate * self._setup.oversample)
+        self.record.limit = made.stock.demag_limit if self._through_tape else _NO_LIMIT
+        self.record.bumps = int(made.values["monitor"] == "play")
+        self.record.bump = bump_sections(made, rate)
         emphasis = low_emphasis(made.standard, rate)
-        self._emphasised = emphasis is not None and self._through_tape
+        self.record.emphasised = int(emphasis is not None and self._through_tape)
         if emphasis is not None:
-            self._low_sections[0, 0], self._low_sections[1, 0] = emphasis
+            self.record.record_emphasis[0], self.record.play_emphasis[0] = emphasis
         skew = made.width.apart_mm * 1e-3 * math.tan(math.radians(made.azimuth / 60.0)) / (made.speed * IPS) * rate
-        self._motion.set(made.speed_figures(), skew=0.5 * skew if self._through_tape else 0.0)
+        set_motion(self.record.motion, made.speed_figures(), rate, skew=0.5 * skew if self._through_tape else 0.0)
 
     def _set_electronics(self, made: Machine) -> None:
-        rate, values = self._setup.rate, made.values
-        self._shelved = [False, False]
-        for index, (low, high) in enumerate((("record_low_db", "record_high_db"), ("play_low_db", "play_high_db"))):
-            lows, highs = made.pair(low), made.pair(high)
-            self._shelved[index] = any((*lows, *highs))
-            for side in range(self._setup.channels):
-                self._shelves[index, side] = (low_shelf(SHELF_LOW_HZ, lows[side], rate),
-                                              high_shelf(SHELF_HIGH_HZ, highs[side], rate))
+        record, rate, values = self.record, self._setup.rate, made.values
+        record.record_shelved = _set_shelves(record.record_shelves, made, "record", rate)
+        record.play_shelved = _set_shelves(record.play_shelves, made, "play", rate)
         low_cut, high_cut = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
-        self._cuts = low_cut > MIN_CUT_HZ or high_cut < MAX_CUT_HZ
-        self._returns = self._cuts and bool(values["return_cut"])
+        record.cuts = int(low_cut > MIN_CUT_HZ or high_cut < MAX_CUT_HZ)
+        record.returns = int(record.cuts == 1 and bool(values["return_cut"]))
         through = (1.0, 0.0, 0.0, 0.0, 0.0)
-        self._cut[0] = high_pass(low_cut, BUTTERWORTH_Q, rate) if low_cut > MIN_CUT_HZ else through
-        self._cut[1] = low_pass(high_cut, BUTTERWORTH_Q, rate) if high_cut < MAX_CUT_HZ else through
-        self._iron = bool(values["transformers"])
-        self._core = made.core(rate)
+        record.cut[0] = high_pass(low_cut, BUTTERWORTH_Q, rate) if low_cut > MIN_CUT_HZ else through
+        record.cut[1] = low_pass(high_cut, BUTTERWORTH_Q, rate) if high_cut < MAX_CUT_HZ else through
+        record.iron = int(bool(values["transformers"]))
+        record.core = made.core(rate)
         reference = gain(self._setup.reference_dbfs)
         # A transformer before the record amplifier and one behind the replay amplifier see line level.
-        self._core[electronics.STEP] *= gain(-18.0) / reference
-        self._encodes = values["noise_reduction"] != "off"
-        self._decodes = values["noise_reduction"] == "on"
-        figures = np.zeros(electronics.COMPANDER)
+        record.core[electronics.STEP] *= gain(-18.0) / reference
+        record.encodes = int(values["noise_reduction"] != "off")
+        record.decodes = int(values["noise_reduction"] == "on")
+        figures = record.compander
         figures[electronics.RISE] = one_pole(_COMPANDER_RISE, rate)
         figures[electronics.FALL] = one_pole(_COMPANDER_FALL, rate)
         figures[electronics.SENSITIVITY] = 1.0 / (reference * gain(_COMPANDER_DB))
         figures[electronics.SLIDE] = math.tan(math.pi * min(_COMPANDER_HZ / rate, 0.4))
         figures[electronics.BOOST] = _COMPANDER_BOOST
-        self._compander = figures
-        self._squash_share = 0.75 * as_number(values["squash_pct"]) / 100.0
-        self._squash_level = made.field * gain(_SQUASH_OVER_DB)
-        self._squash_rise = one_pole(_SQUASH_RISE, rate)
-        self._squash_fall = one_pole(as_number(values["recover_ms"]) / 1000.0, rate)
+        record.squash_share = 0.75 * as_number(values["squash_pct"]) / 100.0
+        record.squash_level = made.field * gain(_SQUASH_OVER_DB)
+        record.squash_rise = one_pole(_SQUASH_RISE, rate)
+        record.squash_fall = one_pole(as_number(values["recover_ms"]) / 1000.0, rate)
 
     def _set_faults(self, made: Machine) -> None:
         rate = self._setup.rate
         crosstalk = made.crosstalk_db()
-        self._crosses = crosstalk > SILENT_DB and self._setup.channels == 2
-        if self._crosses:
+        self.record.crosses = int(crosstalk > SILENT_DB and self._setup.channels == 2)
+        if self.record.crosses:
             # Flux between the cores grows towards long wavelengths, which faster tape has higher up.
             shift = made.speed / 15.0
             section = np.array([zero_and_pole(650.0 * shift, 90.0 * shift, rate)])
             section[0, :3] *= gain(crosstalk) / response(section, np.array([1000.0]), rate)[0]
-            self._cross[:] = section
+            self.record.cross = section
         level = made.fault("mod_noise_db", _OWN_MODULATION_DB, -math.inf)
-        self._mod_amount = gain(level) if level > SILENT_MODULATION_DB and self._through_tape else 0.0
-        self._mod_smooth = 1.0 - math.exp(-2.0 * math.pi * _MODULATION_HZ / rate)
+        self.record.mod_amount = gain(level) if level > SILENT_MODULATION_DB and self._through_tape else 0.0
+        self.record.mod_smooth = 1.0 - math.exp(-2.0 * math.pi * _MODULATION_HZ / rate)
 
     def _set_noises(self, made: Machine, *, at_once: bool) -> None:
         rate = self._setup.rate
         flux = made.stock.magnetisation(made.stock.operating_nwb)
         hissing = made.values["hiss"] and self._through_tape
         if hissing:
-            self._noise_taps[:] = noise_filter(made.stock, made.speed, made.standard, rate, self._noise_taps.size)
+            self.record.noise_taps[:] = noise_filter(made.stock, made.speed, made.standard, rate, self._taps)
         # The noise filter's output for white input of unit power has density 1 / (rate / 2) a hertz.
         level = noise_level_db(made.stock, made.speed, made.standard, made.width.track_mm)
         unit = weighted_noise(made.stock, made.speed, made.standard) * math.sqrt(2.0 / rate)
@@ -236,83 +400,15 @@ class TapeProcessor(Processor):
         hum = made.fault("hum_db", made.deck.hum_db, -math.inf)
         requested = made.flux if self._through_tape else made.field
         self._hum_gain.go(requested * gain(hum) if hum > SILENT_DB else 0.0, at_once=at_once)
-        self._hum_step = as_number(made.values["hum_hz"]) / rate
+        self.record.hum_step = as_number(made.values["hum_hz"]) / rate
 
-    # -- sound --------------------------------------------------------------------------
-
-    def process(self, block: Samples) -> None:
-        self._guard.before(block)
-        if self._cuts:
-            self._cut_away(block)
-        if self._encodes:
-            electronics.compand(block, self._compander, False, self._companders[0])
-        if self._iron:
-            electronics.transformer(block, self._core, self._cores[0])
-        self._amplify(block, self._record_gains, 0)
-        if self._squash_share > 0.0:
-            electronics.squash(block, self._squash_level, self._squash_share, self._squash_rise, self._squash_fall,
-                               self._squashed)
-        self._tape(block)
-        if self._crosses:
-            self._cross_talk(block)
-        self._add_noises(block)
-        self._motion.process(block)
-        self._amplify(block, self._play_gains, 1)
-        if self._iron:
-            electronics.transformer(block, self._core, self._cores[1])
-        if self._decodes:
-            electronics.compand(block, self._compander, True, self._companders[1])
-        if self._returns:
-            add(block, block_view(self._cut_off, *block.shape))
-        self._guard.after(block)
-
-    def _cut_away(self, block: Samples) -> None:
-        """Take lows and highs off; what was taken waits in step with the tape."""
-        cut_off = block_view(self._cut_off, *block.shape)
-        cut_off[...] = block
-        biquads(block, self._cut, self._cut_state)
-        np.subtract(cut_off, block, out=cut_off)
-        self._index[0] = delay(cut_off, self._cut_ring, int(self._index[0]))
-
-    def _amplify(self, block: Samples, gains: list[Ramp], index: int) -> None:
-        """Level and shelves of the record (0) or the replay amplifier (1)."""
-        for side, ramp in enumerate(gains):
-            one = block[side:side + 1]
-            glide(one, ramp.state)
-            if self._shelved[index]:
-                biquads(one, self._shelves[index, side], self._shelf_states[index, side:side + 1])
-
-    def _tape(self, block: Samples) -> None:
-        """From the record amplifier to the replay amplifier."""
-        if self._emphasised:
-            biquads(block, self._low_sections[0], self._low_states[0])
-        fir_each(block, self._record_taps, self._record_history, self._line)
-        record(block, self._curves, self._corner, self._limit, self._demag_state, CHUNK, *self._fast.buffers())
-        if self._mod_amount > 0.0:
-            electronics.modulate(block, self._mod_amount, self._mod_smooth, self._modulation)
-        fir_each(block, self._play_taps, self._play_history, self._line)
-        if self._emphasised:
-            biquads(block, self._low_sections[1], self._low_states[1])
-        if self._bumps:
-            biquads(block, self._bump, self._bump_state)
-
-    def _cross_talk(self, block: Samples) -> None:
-        other = block_view(self._side, *block.shape)
-        other[0], other[1] = block[1], block[0]
-        biquads(other, self._cross, self._cross_state)
-        add(block, other)
-
-    def _add_noises(self, block: Samples) -> None:
-        noise = block_view(self._side, *block.shape)
-        if self._hiss_gain.target != 0.0 or not self._hiss_gain.resting:
-            white(noise, self._generator)
-            fir(noise, self._noise_taps, self._noise_history, self._line)
-            glide(noise, self._hiss_gain.state)
-            add(block, noise)
-        if self._hum_gain.target != 0.0 or not self._hum_gain.resting:
-            electronics.repeat(noise, self._hum_wave, self._hum_step, self._hum_index)
-            glide(noise, self._hum_gain.state)
-            add(block, noise)
+def _set_shelves(shelves: Samples, made: Machine, side: str, rate: float) -> int:
+    """Set the shelves of the record or the play amplifier; 1 where any of them does something."""
+    lows, highs = made.pair(f"{side}_low_db"), made.pair(f"{side}_high_db")
+    for channel in range(shelves.shape[0]):
+        shelves[channel] = (low_shelf(SHELF_LOW_HZ, lows[channel], rate),
+                            high_shelf(SHELF_HIGH_HZ, highs[channel], rate))
+    return int(any((*lows, *highs)))
 
 
 def bump_sections(made: Machine, rate: float) -> list[Section]:

@@ -82,8 +82,7 @@ class LevelLaw:
         lookahead, path, _mono, _loops = made_for
         kept = self._processors.get(stage.id)
         if kept is None or kept[0] != made_for:
-            processor = stage.declaration.processor()
-            processor.prepare(replace(
+            processor = stage.declaration.processor(replace(
                 self._setup, lookahead=lookahead,
                 impulse=find_impulse(path, self._setup.rate) if path else None))
             kept = self._processors[stage.id] = (made_for, processor)
