@@ -26,6 +26,7 @@ import soundfile
 from PyQt6.QtWidgets import QApplication
 from scipy.signal import oaconvolve, resample_poly
 
+import yellow_ember
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
@@ -34,9 +35,10 @@ from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.halfband import Cascade, lower_rate, raise_rate
-from yellow_ember.dsp.oversampling import CHUNK, Oversampling
+from yellow_ember.dsp.oversampling import CASCADE, CHUNK, OversamplingRecord, oversampling_sizes, set_oversampling
 from yellow_ember.dsp.parameters import Value, Values
-from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.engine.forking import start_server
 from yellow_ember.engine.jobs.batch import DONE, BatchOrder, run_batch
 from yellow_ember.engine.jobs.job import Job, wait_any
@@ -150,6 +152,38 @@ def stages() -> None:
             faster >= requested)
 
 
+def blocks() -> None:
+    """What a stage costs a block beside its samples, and what short blocks cost a frame."""
+    fixed, tape_cost = {}, {}
+    for kind in STAGES:
+        taken = {frames: block_seconds(kind.kind, frames) for frames in (16, 256)}
+        fixed[kind.kind] = taken[16] - 16.0 * (taken[256] - taken[16]) / 240.0
+    slowest = max(fixed, key=lambda kind: fixed[kind])
+    row(f"what a stage costs a block beside its samples, us, the dearest ({slowest})",
+        f"{1e6 * fixed[slowest]:.1f}", "< 2", fixed[slowest] < 2e-6)
+    for frames in (64, 4096):
+        tape_cost[frames] = block_seconds("tape", frames) / frames
+    ratio = tape_cost[64] / tape_cost[4096]
+    row("tape at 4x: a frame in 64-frame blocks against 4096", f"{ratio:.2f}", "<= 1.25", ratio <= 1.25)
+
+
+def block_seconds(kind: str, frames: int) -> float:
+    """Seconds that a stage's processor takes for a block of two channels at 4x."""
+    declared = stage_kind(kind)
+    values = declared.defaults()
+    processor = declared.processor(Setup(48000.0, 2, frames, 4, lookahead=declared.lookahead(values, 48000.0)))
+    processor.set(values, at_once=True)
+    sound = np.random.default_rng(1).normal(0.0, 0.1, (2, frames))
+    block, count = sound.copy(), max(20, 20000 // frames)
+
+    def run() -> None:
+        for _ in range(count):
+            block[:] = sound
+            processor.process(block)
+
+    return best(run) / count
+
+
 def cabinet() -> None:
     """Two microphones' responses of 200 ms, at 256-frame blocks, and the same work by overlap and add."""
     seconds, block = 4.0, 256
@@ -188,8 +222,10 @@ def round_trip(row_of: Samples, levels: int, pad: int, passes: Cascade, up: Samp
 
 def oversampling() -> None:
     signal = test_signal(2.0)[0].copy()
-    fast = Oversampling(8, 1)
-    ours = best(lambda: round_trip(signal.copy(), *fast.buffers(), CHUNK))
+    fast = OversamplingRecord.make(channels=1, **oversampling_sizes(8))
+    set_oversampling(fast, 8)
+    ours = best(lambda: round_trip(signal.copy(), fast.levels, fast.pad, CASCADE, fast.up, fast.down, fast.odd,
+                                   fast.pads, fast.ping, fast.pong, fast.line, fast.odd_line, fast.total, CHUNK))
     theirs = best(lambda: resample_poly(resample_poly(signal, 8, 1), 1, 8))
     row("oversampling x8 and back: times as fast as scipy.signal.resample_poly", f"{theirs / ours:.1f}", ">= 10",
         theirs / ours >= 10)
@@ -360,7 +396,10 @@ def starting() -> None:
 
 
 def compiling() -> None:
-    environment = {**os.environ, "NUMBA_CACHE_DIR": str(_HOME / "kernels")}
+    # Compiled kernels are kept beside the sources: a copy without them has everything to compile.
+    shutil.copytree(Path(yellow_ember.__file__).parent, _HOME / "cold" / "yellow_ember",
+                    ignore=shutil.ignore_patterns("__pycache__"))
+    environment = {**os.environ, "PYTHONPATH": str(_HOME / "cold")}
     taken = best(lambda: subprocess.run([sys.executable, "-m", "yellow_ember.dsp.warm_up"], env=environment,
                                         capture_output=True, check=True), 1)
     row("all kernels compiled at set-up, s", f"{taken:.1f}", "<= 60", taken <= 60)
@@ -493,6 +532,7 @@ def main() -> int:
     compiling()
     tape()
     stages()
+    blocks()
     cabinet()
     oversampling()
     printing()

@@ -32,8 +32,9 @@ class OuterRecord(Record):
 
 def test_a_record_holds_what_it_declares() -> None:
     record = OuterRecord.make(channels=2, frames=64)
-    record.on, record.weights, record.inner.level = 1, [[1.0, 2.0], [3.0, 4.0]], 0.5
-    record.table = np.arange(5)
+    record.on, record.inner.level = 1, 0.5
+    record.weights[:] = [[1.0, 2.0], [3.0, 4.0]]
+    record.table = np.linspace(0.0, 1.0, 5)
     assert (record.on, record.inner.level, record.weights[1, 0], record.table.size) == (1, 0.5, 3.0, 5)
     assert (record.work.shape, record.memory.shape, record.inner.memory.shape) == ((64,), (2,), (2, 3))
     assert record.places.dtype == np.int64
@@ -45,8 +46,10 @@ def test_a_record_holds_what_it_declares() -> None:
 
 def test_all_state_is_carried_and_nothing_else() -> None:
     first, second = (OuterRecord.make(channels=2, frames=64) for _ in range(2))
-    first.memory, first.places, first.inner.memory = 1.5, 7, 2.5
-    first.weights, first.work, first.on = 9.0, 9.0, 1
+    first.on = 1
+    for array, value in ((first.memory, 1.5), (first.places, 7), (first.inner.memory, 2.5), (first.weights, 9.0),
+                         (first.work, 9.0)):
+        array.fill(value)
     second.carried[...] = first.carried
     assert (second.memory.tolist(), second.places.tolist()) == ([1.5, 1.5], [7, 7])
     assert np.all(second.inner.memory == 2.5)
@@ -59,7 +62,7 @@ def test_all_state_is_carried_and_nothing_else() -> None:
 @pytest.mark.parametrize("kind", STAGES, ids=lambda kind: kind.kind)
 def test_a_stage_that_goes_on_from_another_sounds_like_it(kind: StageKind, rng: np.random.Generator) -> None:
     """All that a stage remembers is in its record's state: a copy of it goes on to the same samples."""
-    setup = Setup(48000.0, 2, 256, 2, seed=11)
+    setup = Setup(48000.0, 2, 256, 2, seed=11, lookahead=kind.lookahead(kind.defaults(), 48000.0))
     first, second = kind.processor(setup), kind.processor(setup)
     for processor in (first, second):
         processor.set(kind.defaults(), at_once=True)
