@@ -132,7 +132,7 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     sheet.go_back()
     spread, meters = workspace.give(Spread, window), workspace.give(MetersWindow, window)
     spread.show()
-    wait(application, lambda: len(spread.picture._lines) >= 4)
+    wait(application, lambda: len(spread.picture.lines) >= 4)
     keep("spread", spread)
     spread.close()
     meters.show()

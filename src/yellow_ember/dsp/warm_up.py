@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import functools
+import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor, as_completed
 
 import numpy as np
 
 from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.kernels.mixing import add_rows, advance, ceiling, level_turn, print_to_sides, to_sides
+from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
@@ -17,12 +21,35 @@ from yellow_ember.dsp.stages import STAGES
 _MAX_CHOICES = 12
 
 
+_MIXING = "Mixing and meters"
+
+
 def warm_up() -> Iterator[tuple[str, float]]:
     """Run every stage and mixing kernel once; yields (what is next, share done)."""
-    for index, kind in enumerate(STAGES):
-        yield kind.label, index / (len(STAGES) + 1)
-        _touch(kind)
-    yield "Mixing and meters", len(STAGES) / (len(STAGES) + 1)
+    for index, label in enumerate(_PARTS):
+        yield label, index / len(_PARTS)
+        _PARTS[label]()
+
+
+def warm_up_on_all_cores() -> Iterator[tuple[str, float]]:
+    """The same in a process a core, the longest first; yields (what was done, share done).
+
+    What they compile is found on disk by whoever needs it next.
+    """
+    with ProcessPoolExecutor(max_workers=os.cpu_count()) as pool:
+        jobs = {pool.submit(_run_part, label): label
+                for label in sorted(_PARTS, key=lambda label: label not in _LONG)}
+        for done, job in enumerate(as_completed(jobs), 1):
+            job.result()
+            yield jobs[job], done / len(jobs)
+
+
+def _run_part(label: str) -> None:
+    _PARTS[label]()
+
+
+def _touch_mixing() -> None:
+    """Reach every kernel that is no stage's."""
     block = np.zeros((2, 16))
     ceiling(block, 1.0, 0.1, np.ones(1))
     state = Ramp(0.0, 48000.0).state
@@ -31,8 +58,6 @@ def warm_up() -> Iterator[tuple[str, float]]:
     add_rows(block, np.zeros((1, 32)), np.zeros(1, np.int64))
     to_sides(block, state, state, block.copy())
     print_to_sides(np.zeros((16, 2), np.float32), block.copy(), 0, state, state, state, block)
-    from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
-
     for channels in (1, 2):
         quiet = np.zeros((channels, 16))
         LevelMeter(48000.0, channels).process(quiet)
@@ -64,9 +89,16 @@ def _touch(kind: StageKind) -> None:
             chain.process(block)
 
 
+_PARTS: dict[str, Callable[[], None]] = {
+    **{kind.label: functools.partial(_touch, kind) for kind in STAGES}, _MIXING: _touch_mixing}
+"""What there is to compile, by its name."""
+_LONG = {"Band saturation", "Tape machine", "Saturation", "Amp", "Texture layer", "Record"}
+"""What takes longest, so that no core waits for it at the end."""
+
+
 def main() -> int:
     terminal = sys.stderr.isatty()
-    for label, done in warm_up():
+    for label, done in warm_up_on_all_cores():
         end = "\r" if terminal else "\n"
         print(f"Compiling kernels: {done:4.0%}  {label:24}", end=end, file=sys.stderr, flush=True)
     print(f"Compiling kernels: 100%  {'done':24}", file=sys.stderr)
