@@ -14,6 +14,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -33,10 +34,11 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.chain import Chain, StageSettings
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.halfband import Cascade, lower_rate, raise_rate
 from yellow_ember.dsp.oversampling import CASCADE, CHUNK, OversamplingRecord, oversampling_sizes, set_oversampling
-from yellow_ember.dsp.parameters import Value, Values
+from yellow_ember.dsp.parameters import Number, Option, Value, Values
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.engine.forking import start_server
@@ -165,6 +167,36 @@ def blocks() -> None:
         tape_cost[frames] = block_seconds("tape", frames) / frames
     ratio = tape_cost[64] / tape_cost[4096]
     row("tape at 4x: a frame in 64-frame blocks against 4096", f"{ratio:.2f}", "<= 1.25", ratio <= 1.25)
+
+
+def new_values() -> None:
+    """What a new value takes on the audio thread, once the thread beside it has worked it out."""
+    dearest, slowest = 0.0, ""
+    for kind in STAGES:
+        settings = StageSettings(id="a", kind=kind.kind, params=kind.defaults())
+        for parameter in kind.parameters:
+            if not isinstance(parameter, Number | Option):
+                continue
+            value = parameter.at(0.61) if isinstance(parameter, Number) else parameter.value_at(1)
+            changed = replace(settings, params={**settings.params, parameter.id: value})
+            if changed.needs(48000.0) != settings.needs(48000.0):
+                continue
+            taken = min(seconds_of_change(settings, changed) for _ in range(3))
+            if taken > dearest:
+                dearest, slowest = taken, f"{kind.kind}, {parameter.id}"
+    share = dearest / (256.0 / 48000.0)
+    row(f"the dearest new value on the audio thread ({slowest}): share of a 256-frame block", f"{100 * share:.0f} %",
+        "< 10 %", share < 0.1)
+
+
+def seconds_of_change(before: StageSettings, after: StageSettings) -> float:
+    """Seconds that a running chain of one stage takes to take up other settings, rehearsed."""
+    chain = Chain(Setup(48000.0, 2, 256, 4), [before])
+    chain.process(np.zeros((2, 256)))
+    chain.rehearse([after])
+    began = time.perf_counter()
+    chain.update([after])
+    return time.perf_counter() - began
 
 
 def block_seconds(kind: str, frames: int) -> float:
@@ -533,6 +565,7 @@ def main() -> int:
     tape()
     stages()
     blocks()
+    new_values()
     cabinet()
     oversampling()
     printing()

@@ -11,7 +11,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state import background
 from yellow_ember.app.state.background import PrintState
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.engine.jobs.strip_prints import prints_folder
+from yellow_ember.engine.jobs.strip_prints import prints_folder, trim_prints
 from yellow_ember.session.edits.edits import add_stage, set_parameter
 from yellow_ember.session.values.model import new_stage
 
@@ -54,6 +54,17 @@ def test_a_strip_that_is_left_alone_plays_from_a_print(driven: MainWindow, qtbot
     wait_for(qtbot, driven, PrintState.WAITING)
     wait_for(qtbot, driven, PrintState.PRINTED)
     assert set(prints_folder().glob("*.f32")) == before, "what was printed before is found again"
+
+
+def test_a_print_that_is_trimmed_from_the_cache_is_not_shown_as_played(driven: MainWindow, qtbot: Any) -> None:
+    wait_for(qtbot, driven, PrintState.PRINTED)
+    before = {file: file.stat().st_mtime_ns for file in prints_folder().glob("*.f32")}
+    trim_prints(0)
+    assert not list(prints_folder().glob("*.f32"))
+    qtbot.waitUntil(lambda: driven.workspace.prints.state(BASS) is not PrintState.PRINTED, timeout=60000)
+    assert driven.workspace.playback.engine.prints.prints == ()
+    wait_for(qtbot, driven, PrintState.PRINTED)
+    assert {file.name for file in prints_folder().glob("*.f32")} == {file.name for file in before}, "it is made again"
 
 
 def test_the_chosen_strip_runs_live(driven: MainWindow, qtbot: Any) -> None:

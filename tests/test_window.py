@@ -24,6 +24,7 @@ from yellow_ember.app.state.settings import load_settings
 from yellow_ember.app.tools.dialogs import MessageList, PrintDialog, SettingsDialog, ShortcutSheet
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
+from yellow_ember.engine.jobs.printing import PrintOrder
 from yellow_ember.session.io.autosave import leftovers
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import MASTER
@@ -292,6 +293,19 @@ def test_printing_from_the_window(window: MainWindow, qtbot: QtBot, tmp_path: Pa
     workspace.rendering.cancel()
     assert "cancelled; no file was left" in said(window)
     assert len(list(tmp_path.iterdir())) == 1
+
+
+def test_a_second_print_waits_for_the_first(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+    workspace = window.workspace
+    for name in ("first", "second", "third"):
+        (tmp_path / name).mkdir()
+        workspace.rendering.start(PrintOrder(tmp_path / name))
+    said = [message.text for message in workspace.messages.all]
+    assert any("comes after 1 other" in text for text in said)
+    assert any("comes after 2 others" in text for text in said)
+    qtbot.waitUntil(lambda: len(list(tmp_path.glob("*/*.wav"))) == 3 and not workspace.rendering.is_running,
+                    timeout=120000)
+
 
 
 def test_settings_belong_to_program_and_session(window: MainWindow, qtbot: QtBot) -> None:

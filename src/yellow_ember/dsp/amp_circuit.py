@@ -194,6 +194,7 @@ def triode_table(triode: Triode) -> Samples:
     return even_cells(lambda grid: plate(grid) - plate(np.zeros(1)), *_GRID_VOLTS, CELLS)
 
 
+@functools.cache
 def triode_rest(triode: Triode) -> float:
     """Volts from grid to cathode at rest, below zero."""
     return -triode.cathode * float(_on_load(np.zeros(1), _SUPPLY, triode.plate, triode.cathode)[0])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -48,6 +49,7 @@ _APART = 0.043
 """By how much the right channel's lengths differ, at full spread."""
 
 
+@functools.lru_cache(256)
 def _reflections(size: float, apart: float) -> tuple[Samples, Samples]:
     """Times in seconds and gains of the first reflections of a shoebox, by mirrored sources, the nearest first."""
     sides = size * np.array(_SIDES)

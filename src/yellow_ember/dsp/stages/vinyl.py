@@ -377,8 +377,13 @@ def _peak(sections: Samples) -> float:
 
 def _power(sections: Samples, rate: float) -> float:
     """Root mean square of what white noise of one becomes."""
+    return _power_of(tuple(map(tuple, sections.tolist())), rate)
+
+
+@functools.lru_cache(64)
+def _power_of(sections: tuple[tuple[float, ...], ...], rate: float) -> float:
     hz = np.arange(1.0, rate / 2.0, rate / 16384.0)
-    return float(np.sqrt(np.mean(response(sections, hz, rate) ** 2)))
+    return float(np.sqrt(np.mean(response(np.array(sections), hz, rate) ** 2)))
 
 
 def _lookahead(values: Values, rate: float) -> int:
