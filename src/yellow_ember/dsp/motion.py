@@ -156,16 +156,15 @@ class MotionRecord(Record):
     band: Samples = shared(1)
     figures: Samples = setting(kernels.FIGURES)
     transports: Samples = state(2, kernels.STATES)
-    history: Samples = state("channels", "moving_held")
+    ring: Samples = state("channels", "moving_ring")
+    index: Samples = state(1)
     ahead: Samples = state("channels", 1)
     speed: Samples = scratch("two_sides")
-    line: Samples = scratch("moving_line")
 
 
 def motion_sizes(setup: Setup, centre: int) -> dict[str, int]:
     """Sizes in a record with a `MotionRecord` in it; centre : frames of delay at rest"""
-    held = 2 * centre + kernels.TAPS
-    return {"moving_held": held, "moving_line": held + setup.max_block, "two_sides": 2 * setup.max_block}
+    return {"moving_ring": 2 * (2 * centre + kernels.TAPS), "two_sides": 2 * setup.max_block}
 
 
 def set_up_motion(record: MotionRecord, setup: Setup, centre: int) -> None:
@@ -200,9 +199,9 @@ def set_motion(record: MotionRecord, figures: SpeedFigures, rate: float, *, spre
 @inlined
 def move(record: MotionRecord, block: Samples) -> None:
     """Read a block at the varying speed, in place."""
-    history, line, ahead = matrix(record.history), vector(record.line), matrix(record.ahead)
+    ring, index, ahead = matrix(record.ring), vector(record.index), matrix(record.ahead)
     if record.still == 1:
-        kernels.read_still(block, record.centre, history, line, ahead)
+        index[0] = kernels.read_still(block, record.centre, ring, int(index[0]), ahead)
         return
     channels, frames = block.shape
     apart = record.spread > 0.0 and channels == 2
@@ -214,5 +213,5 @@ def move(record: MotionRecord, block: Samples) -> None:
     if apart:
         for i in range(frames):
             speed[1, i] = speed[0, i] + record.spread * (speed[1, i] - speed[0, i])
-    kernels.read_moving(block, speed, record.centre, record.reach, record.leak, record.level, record.skew,
-                        cube(record.table), history, line, ahead)
+    index[0] = kernels.read_moving(block, speed, record.centre, record.reach, record.leak, record.level, record.skew,
+                                   cube(record.table), ring, int(index[0]), ahead)

@@ -131,28 +131,27 @@ def read_at(line: Samples, table: Samples, whole: int, part: float) -> float:
 
 @kernel
 def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak: float, level: float, skew: float,
-                table: Samples, history: Samples, line: Samples, state: Samples) -> None:
-    """Read a block at a varying speed, in place.
+                table: Samples, ring: Samples, index: int, state: Samples) -> int:
+    """Read a block at a varying speed, in place; returns the ring's new index.
 
     speed : (1 or channels, frames), deviation from nominal
     centre : frames of delay at rest; reach : the most that the delay may move either way
     leak : share of the displacement that returns to rest each frame
     level : gain for each unit of deviation
     skew : frames by which the first channel is read ahead, and the second behind
-    history : (channels, 2 centre + TAPS); state : (channels, 1), displacement in frames
+    ring : (channels, 2 length), every sample written twice, length 2 centre + TAPS
+    state : (channels, 1), displacement in frames
     """
-    held = history.shape[1]
-    n = block.shape[1]
+    length = ring.shape[1] // 2
     knee = 0.75 * reach
+    at = index
     for c in range(block.shape[0]):
         moves = speed[min(c, speed.shape[0] - 1)]
-        row = block[c]
-        for i in range(held):
-            line[i] = history[c, i]
-        for i in range(n):
-            line[held + i] = row[i]
+        row, line = block[c], ring[c]
         ahead, aside = state[c, 0], skew if c == 0 else -skew
-        for i in range(n):
+        at = index
+        for i in range(row.size):
+            line[at] = line[at + length] = row[i]
             ahead += moves[i] - leak * ahead
             shown = ahead
             if abs(ahead) > knee:
@@ -160,30 +159,28 @@ def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak:
                 far = knee + (reach - knee) * over / (1.0 + over)
                 shown = far if ahead > 0.0 else -far
             # The tap before the place read is TAPS / 2 - 1 from the first one in use.
-            index = held + i - centre + shown + aside - (TAPS // 2 - 1)
-            whole = int(index)
-            row[i] = read_at(line, table, whole, index - whole) * (1.0 + level * moves[i])
+            place = at + length - centre + shown + aside - (TAPS // 2 - 1)
+            whole = int(place)
+            row[i] = read_at(line, table, whole, place - whole) * (1.0 + level * moves[i])
+            at = at + 1 if at + 1 < length else 0
         state[c, 0] = ahead if abs(ahead) > TINY else 0.0
-        for i in range(held):
-            history[c, i] = line[n + i]
+    return at
 
 
 @kernel
-def read_still(block: Samples, centre: int, history: Samples, line: Samples, state: Samples) -> None:
+def read_still(block: Samples, centre: int, ring: Samples, index: int, state: Samples) -> int:
     """The same at nominal speed."""
-    held = history.shape[1]
-    n = block.shape[1]
+    length = ring.shape[1] // 2
+    at = index
     for c in range(block.shape[0]):
-        row = block[c]
-        for i in range(held):
-            line[i] = history[c, i]
-        for i in range(n):
-            line[held + i] = row[i]
-        for i in range(n):
-            row[i] = line[held + i - centre]
-        for i in range(held):
-            history[c, i] = line[n + i]
+        row, line = block[c], ring[c]
+        at = index
+        for i in range(row.size):
+            line[at] = line[at + length] = row[i]
+            row[i] = line[at + length - centre]
+            at = at + 1 if at + 1 < length else 0
         state[c, 0] = 0.0
+    return at
 
 
 @kernel
