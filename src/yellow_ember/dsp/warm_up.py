@@ -7,6 +7,7 @@ import os
 import sys
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from concurrent.futures.process import BrokenProcessPool
 
 import numpy as np
 
@@ -34,14 +35,18 @@ def warm_up() -> Iterator[tuple[str, float]]:
 def warm_up_on_all_cores() -> Iterator[tuple[str, float]]:
     """The same in a process a core, the longest first; yields (what was done, share done).
 
-    What they compile is found on disk by whoever needs it next.
+    What they compile is found on disk by whoever needs it next.  Where processes can't share the work (no shared
+    memory, too little of it), one does it alone.
     """
-    with ProcessPoolExecutor(max_workers=os.cpu_count()) as pool:
-        jobs = {pool.submit(_run_part, label): label
-                for label in sorted(_PARTS, key=lambda label: label not in _LONG)}
-        for done, job in enumerate(as_completed(jobs), 1):
-            job.result()
-            yield jobs[job], done / len(jobs)
+    try:
+        with ProcessPoolExecutor(max_workers=os.cpu_count()) as pool:
+            jobs = {pool.submit(_run_part, label): label
+                    for label in sorted(_PARTS, key=lambda label: label not in _LONG)}
+            for done, job in enumerate(as_completed(jobs), 1):
+                job.result()
+                yield jobs[job], done / len(jobs)
+    except (OSError, NotImplementedError, BrokenProcessPool):
+        yield from warm_up()
 
 
 def _run_part(label: str) -> None:
@@ -89,11 +94,13 @@ def _touch(kind: StageKind) -> None:
             chain.process(block)
 
 
-_PARTS: dict[str, Callable[[], None]] = {
-    **{kind.label: functools.partial(_touch, kind) for kind in STAGES}, _MIXING: _touch_mixing}
-"""What there is to compile, by its name."""
 _LONG = {"Band saturation", "Tape machine", "Saturation", "Amp", "Texture layer", "Record"}
-"""What takes longest, so that no core waits for it at the end."""
+"""What takes longest: first where several cores work, so that none waits for it, last where one does, so that its
+progress is seen early."""
+_PARTS: dict[str, Callable[[], None]] = {
+    kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.label in _LONG)}
+"""What there is to compile, by its name."""
+_PARTS[_MIXING] = _touch_mixing
 
 
 def main() -> int:
