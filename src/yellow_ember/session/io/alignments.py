@@ -22,7 +22,8 @@ def read_alignments() -> dict[str, dict[str, Value]]:
     path = alignments_file()
     if not path.exists():
         return {}
-    return {name: dict(values) for name, values in ALIGNMENTS_FORMAT.read(path).alignments.items()}
+    return ALIGNMENTS_FORMAT.read(
+        path, lambda content: {name: dict(values) for name, values in content.alignments.items()})
 
 
 def keep_alignment(name: str, values: Values) -> None:

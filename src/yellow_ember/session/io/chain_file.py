@@ -25,4 +25,4 @@ def chain_from_text(text: str, folder: Path) -> tuple[StageSettings, ...]:
 
 def read_chain(path: Path) -> tuple[StageSettings, ...]:
     """Return the stages of a chain file; SessionFileError names the file, the position and the reason."""
-    return stages_from(CHAIN_FORMAT.read(path).stages)
+    return CHAIN_FORMAT.read(path, lambda content: stages_from(content.stages))

@@ -19,6 +19,7 @@ from yellow_ember.session.io.content_types import Content
 from yellow_ember.session.io.field_types import type_name
 
 ContentType = TypeVar("ContentType", bound=Content)
+Value = TypeVar("Value")
 Migration = Callable[[dict[str, Any]], None]
 """Turns the JSON object of one version into that of the next, in place."""
 
@@ -54,7 +55,7 @@ class FileFormat(Generic[ContentType]):
 
         Parameters
         ----------
-        result : dict
+        document : dict
             The parsed file.  It is changed by a migration.
         folder : Path
             What paths in it are relative to.
@@ -76,11 +77,17 @@ class FileFormat(Generic[ContentType]):
         """As `parse`, from a file's text that may be anything."""
         return self.parse(parse_object(text), folder)
 
-    def read(self, path: Path) -> ContentType:
-        """Read a file.  SessionFileError names the file, the position and the reason."""
-        result = load_object(path)
+    def read(self, path: Path, convert: Callable[[ContentType], Value]) -> Value:
+        """Read a file and return what `convert` makes of its content.
+
+        Raises
+        ------
+        SessionFileError
+            Names the file, and the position and the reason of the ValueError that `parse` or `convert` raised.
+        """
+        document = load_object(path)
         try:
-            return self.parse(result, path.parent.resolve())
+            return convert(self.parse(document, path.parent.resolve()))
         except ValueError as reason:
             raise SessionFileError(f"{path}: {reason}") from None
 

@@ -15,7 +15,7 @@ from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.session.io import migrations
 from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
 from yellow_ember.session.io.content_types import PresetContent
-from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.file_format import FileFormat
 from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.purposes import SOURCES
@@ -53,13 +53,13 @@ class Preset:
 
 def read_preset(path: Path) -> Preset:
     """Read a preset file; SessionFileError names the file, the position and the reason."""
-    content = PRESET_FORMAT.read(path)
+    return PRESET_FORMAT.read(path, _preset_from)
+
+
+def _preset_from(content: PresetContent) -> Preset:
     stages = stages_from(content.stages)
-    try:
-        macros = macros_from(content.macros, stages, "macros")
-    except ValueError as reason:
-        raise SessionFileError(f"{path}: {reason}") from None
-    return Preset(content.name, content.source, content.intention, content.note, stages, macros, content.match_db)
+    return Preset(content.name, content.source, content.intention, content.note, stages,
+                  macros_from(content.macros, stages, "macros"), content.match_db)
 
 
 def write_preset(preset: Preset, path: Path) -> None:

@@ -20,7 +20,7 @@ from yellow_ember.session.io.content_types import (
     StateContent,
     StripContent,
 )
-from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.file_format import FileFormat
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, depth_of_buses
 from yellow_ember.session.values.links import FEWEST, LinkGroup
 from yellow_ember.session.values.model import (
@@ -53,11 +53,7 @@ def read_session(path: Path) -> Session:
 
     Audio files may be missing: `missing_audio` lists them.
     """
-    content = SESSION_FORMAT.read(path)
-    try:
-        return session_from(content)
-    except ValueError as reason:
-        raise SessionFileError(f"{path}: {reason}") from None
+    return SESSION_FORMAT.read(path, session_from)
 
 
 def session_to_object(session: Session, folder: Path | None) -> dict[str, Any]:

@@ -11,7 +11,7 @@ from yellow_ember.session.edits.edits import use_chain
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
 from yellow_ember.session.io.content_types import PartContent, SetContent
-from yellow_ember.session.io.file_format import FileFormat, SessionFileError
+from yellow_ember.session.io.file_format import FileFormat
 from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import Macro
@@ -55,11 +55,11 @@ class StripSet:
 
 def read_set(path: Path) -> StripSet:
     """Read a set's file; SessionFileError names the file, the position and the reason."""
-    content = SET_FORMAT.read(path)
-    try:
-        parts = tuple(_part_from(part, f"parts[{index}]") for index, part in enumerate(content.parts))
-    except ValueError as reason:
-        raise SessionFileError(f"{path}: {reason}") from None
+    return SET_FORMAT.read(path, _set_from)
+
+
+def _set_from(content: SetContent) -> StripSet:
+    parts = tuple(_part_from(part, f"parts[{index}]") for index, part in enumerate(content.parts))
     return StripSet(content.name, content.scope, content.intention, content.note, parts, content.linked)
 
 
