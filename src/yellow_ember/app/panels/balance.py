@@ -21,6 +21,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid, draw_legend, draw_line, draw_y_grid
 from yellow_ember.app.widgets.text import TextLabel
@@ -269,13 +270,12 @@ class Balance(QWidget):
         return grid
 
     def _buttons(self) -> QHBoxLayout:
-        self.match_button = QPushButton("Match")
-        self.match_button.setToolTip("Make after as loud as before over the loop (BS.1770)")
-        self.match_button.clicked.connect(self._matcher.match_chosen)
+        self.match_button = action_button("Match", self._matcher.match_chosen,
+                                          "Make after as loud as before over the loop (BS.1770)")
         self._matches = AskedMatch(self._sessions, self._settings, self._messages, self._jobs)
-        self.mix_button = QPushButton("In mix")
-        self.mix_button.setToolTip("Make the mix as loud with this strip's chain as without it, as it is heard now")
-        self.mix_button.clicked.connect(lambda _checked: self._matches.match_in_mix(self._selection.strip_id))
+        self.mix_button = action_button(
+            "In mix", lambda: self._matches.match_in_mix(self._selection.strip_id),
+            "Make the mix as loud with this strip's chain as without it, as it is heard now")
         self.lock = QPushButton("Keep matched")
         self.lock.setCheckable(True)
         self.lock.setChecked(self._settings.match_lock)

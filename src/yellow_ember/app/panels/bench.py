@@ -28,6 +28,7 @@ from yellow_ember.app.tools.line_up import LineUpWindow
 from yellow_ember.app.tools.macro_editor import MacroEditor
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.flow import ColumnFlow
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.step_lane import StepLane
@@ -45,13 +46,6 @@ from yellow_ember.session.values.macros import can_be_moved
 from yellow_ember.session.values.model import Session
 
 _MANY = 16
-
-
-def _button(text: str, clicked: Callable[[], object], tip: str) -> QPushButton:
-    button = QPushButton(text)
-    button.setToolTip(tip)
-    button.clicked.connect(lambda _checked: clicked())
-    return button
 
 
 class Bench(QWidget):
@@ -98,17 +92,22 @@ class Bench(QWidget):
 
     def _head(self) -> QHBoxLayout:
         """The stage's name and what can be done with it."""
-        self.propose = _button("Propose bands", self.propose_bands,
-                               "Listen to what the stages before this one added, and set the bands by it")
-        self.line_up = _button("Line-up\u2026", self.open_line_up,
-                               "Align the machine: alignment tape, oscillator, meters, bias curves")
-        self.field = _button("Field\u2026", self.open_field,
-                             "Drive along, tone up: a map of what is added, with the stage as a point to drag")
-        self.variations = _button("Variations\u2026", self.open_variations,
-                                  "This stage in two dozen ways, equally loud, to click through")
-        self.macro_button = _button("Macros\u2026", self.open_macros,
-                                    "Controls of this path that move several others at once")
-        self._reset = _button("Defaults", self.to_defaults, "Every control of this stage back to its default")
+        self.propose = action_button(
+            "Propose bands", self.propose_bands,
+            "Listen to what the stages before this one added, and set the bands by it")
+        self.line_up = action_button(
+            "Line-up\u2026", self.open_line_up,
+            "Align the machine: alignment tape, oscillator, meters, bias curves")
+        self.field = action_button(
+            "Field\u2026", self.open_field,
+            "Drive along, tone up: a map of what is added, with the stage as a point to drag")
+        self.variations = action_button(
+            "Variations\u2026", self.open_variations,
+            "This stage in two dozen ways, equally loud, to click through")
+        self.macro_button = action_button(
+            "Macros\u2026", self.open_macros,
+            "Controls of this path that move several others at once")
+        self._reset = action_button("Defaults", self.to_defaults, "Every control of this stage back to its default")
         head = QHBoxLayout()
         head.setContentsMargins(10, 6, 10, 0)
         head.addWidget(self._title, 1)

@@ -14,6 +14,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.session.blind_test import BlindTest
 from yellow_ember.session.edits.edits import difference
@@ -66,9 +67,8 @@ class BlindWindow(TryingWindow):
                     (("X is A", lambda: self.answer(False)), ("X is B", lambda: self.answer(True)))):
             line = QHBoxLayout()
             for text, slot in row:
-                button = QPushButton(text)
+                button = action_button(text, slot)
                 button.setMinimumHeight(34 if text in ("A", "X", "B") else 0)
-                button.clicked.connect(lambda _checked, run=slot: run())
                 line.addWidget(button)
                 self.buttons[text] = button
             layout.addLayout(line)

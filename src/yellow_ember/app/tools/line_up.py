@@ -29,6 +29,7 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import ToolWindow
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
@@ -127,9 +128,7 @@ class LineUpWindow(ToolWindow):
         keeping = QGridLayout()
         for column, (text, slot) in enumerate((("Recall", self.recall), ("Keep\u2026", self.keep),
                                                ("Drop", self.drop))):
-            button = QPushButton(text)
-            button.clicked.connect(lambda _checked, chosen=slot: chosen())
-            keeping.addWidget(button, 1, column)
+            keeping.addWidget(action_button(text, slot), 1, column)
         keeping.addWidget(self.kept, 0, 0, 1, 3)
         left.addLayout(keeping)
         right = QVBoxLayout()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -13,7 +14,6 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QListWidgetItem,
     QMessageBox,
-    QPushButton,
     QVBoxLayout,
     QWidget,
 )
@@ -27,6 +27,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.audition import Audition
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
@@ -122,9 +123,7 @@ class PresetBrowser(Audition):
                 ("Delete", self.delete, "Your own presets only"),
                 ("Import\u2026", self.import_file, "Take in a preset file"),
                 ("Export\u2026", self.export, "Write the chosen preset to a file")):
-            button = QPushButton(text)
-            button.setToolTip(hint)
-            button.clicked.connect(lambda _checked, chosen=slot: self._guarded(chosen))
+            button = action_button(text, functools.partial(self._guarded, slot), hint)
             own.addWidget(button)
             self.buttons[text.rstrip("\u2026")] = button
         layout = QVBoxLayout(self)

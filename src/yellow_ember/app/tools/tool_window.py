@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.session.document import Edit, Settle, Trial
 
 
@@ -36,9 +37,7 @@ class ToolWindow(QWidget):
         """Buttons side by side: words, what they do, and a hint."""
         row = QHBoxLayout()
         for text, slot, hint in entries:
-            button = QPushButton(text)
-            button.setToolTip(hint)
-            button.clicked.connect(lambda _checked, run=slot: run())
+            button = action_button(text, slot, hint)
             row.addWidget(button)
             self.buttons[text.rstrip("\u2026")] = button
         return row

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -27,6 +28,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
@@ -210,10 +212,9 @@ class VariationSheet(TryingWindow):
         layout.addLayout(bottom)
         self._show_random(False)
 
-    def _add_buttons(self, row: QHBoxLayout, entries: tuple[tuple[str, object], ...]) -> None:
+    def _add_buttons(self, row: QHBoxLayout, entries: tuple[tuple[str, Callable[[], object]], ...]) -> None:
         for text, slot in entries:
-            button = QPushButton(text)
-            button.clicked.connect(lambda _checked, run=slot: run())
+            button = action_button(text, slot)
             row.addWidget(button)
             self.buttons[text] = button
 
