@@ -19,6 +19,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
 from yellow_ember.cli import main
 from yellow_ember.dsp.convolution import ConvolutionRecord, convolution_sizes, convolve_block, set_response
+from yellow_ember.dsp.record import CompiledHalf, run_stage
 from yellow_ember.dsp.speakers import SPEAKERS, levelled
 from yellow_ember.session.edits.edits import add_stage, use_impulse
 from yellow_ember.session.io.session_file import impulse_files, read_session, relocate, write_session
@@ -65,9 +66,10 @@ def test_convolution_in_its_own_precision(rng: np.random.Generator) -> None:
     response, signal = rng.standard_normal((1, 3000)), rng.standard_normal((1, 9000))
     record = ConvolutionRecord.make(channels=1, **convolution_sizes(3000))
     set_response(record, response)
+    half = CompiledHalf(ConvolutionRecord, convolve_block)
     parts = [signal[:, start:start + 130].copy() for start in range(0, 9000, 130)]
     for part in parts:
-        convolve_block(record.structure, part)
+        run_stage(half.address, record.address, part)
     requested = np.convolve(signal[0], response[0])[:9000]
     assert decibels(np.abs(np.concatenate(parts, axis=1)[0] - requested).max() / np.abs(requested).max()) < -200.0
 

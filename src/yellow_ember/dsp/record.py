@@ -147,8 +147,6 @@ class Record:
         object.__setattr__(made, "carried", store[first:first + offsets[states]].view(np.float64))
         return made
 
-    structure: Any
-    """The NumPy structure, for a kernel that is called from Python."""
     address: int
     """Where the structure lies, for compiled code."""
     carried: Samples
@@ -159,7 +157,6 @@ class Record:
         """A record over a structure that exists, of its own or within another."""
         made = object.__new__(cls)
         object.__setattr__(made, "_memory", memory)
-        object.__setattr__(made, "structure", memory[0] if memory.ndim else memory[()])
         object.__setattr__(made, "address", int(memory.ctypes.data))
         object.__setattr__(made, "_arrays", {})
         object.__setattr__(made, "_inner", {name: part._over(memory[name]) for name, part in cls._parts.items()})

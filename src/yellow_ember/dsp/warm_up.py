@@ -40,8 +40,7 @@ def warm_up_on_all_cores() -> Iterator[tuple[str, float]]:
     """
     try:
         with ProcessPoolExecutor(max_workers=os.cpu_count()) as pool:
-            jobs = {pool.submit(_run_part, label): label
-                    for label in sorted(_PARTS, key=lambda label: label not in _LONG)}
+            jobs = {pool.submit(_run_part, label): label for label in reversed(_PARTS)}
             for done, job in enumerate(as_completed(jobs), 1):
                 job.result()
                 yield jobs[job], done / len(jobs)
@@ -94,13 +93,11 @@ def _touch(kind: StageKind) -> None:
             chain.process(block)
 
 
-_LONG = {"Band saturation", "Tape machine", "Saturation", "Amp", "Texture layer", "Record"}
-"""What takes longest: first where several cores work, so that none waits for it, last where one does, so that its
-progress is seen early."""
 _PARTS: dict[str, Callable[[], None]] = {
-    kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.label in _LONG)}
-"""What there is to compile, by its name."""
-_PARTS[_MIXING] = _touch_mixing
+    _MIXING: _touch_mixing,
+    **{kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.nonlinear)}}
+"""What there is to compile, by its name.  What runs at a raised rate takes longest and comes last, so that the progress
+of one process is seen early."""
 
 
 def main() -> int:

@@ -6,7 +6,7 @@ take C-contiguous float64 arrays, release the interpreter lock and are cached on
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, TypeVar, cast
 
 import numba
@@ -16,6 +16,8 @@ from numba.core.sigutils import normalize_signature
 from yellow_ember.dsp.kernels._cache import KernelCache
 
 Kernel = TypeVar("Kernel", bound=Callable[..., Any])
+_MAY_FUSE: Mapping[str, Any] = {"fastmath": {"contract"}, "error_model": "numpy"}
+"""How all is compiled: multiply and add may fuse, and a division by zero gives infinity."""
 
 
 def kernel(function: Kernel) -> Kernel:
@@ -24,32 +26,30 @@ def kernel(function: Kernel) -> Kernel:
     Multiply and add may fuse, which lets loops over samples vectorise without
     reordering sums: results do not depend on how the input is cut into blocks.
     """
-    return _compiled(function, {"contract"})
+    return _compiled(function, _MAY_FUSE)
 
 
 def inlined(function: Kernel) -> Kernel:
     """Compile a part of a larger kernel within whatever calls it, and not by itself."""
-    inline: Callable[[Kernel], Any] = numba.njit(nogil=True, fastmath={"contract"}, error_model="numpy",
-                                                    inline="always")
+    inline: Callable[[Kernel], Any] = numba.njit(nogil=True, inline="always", **_MAY_FUSE)
     return cast(Kernel, inline(function))
 
 
 def summing_kernel(function: Kernel) -> Kernel:
     """Compile a sum of fixed length that makes one sample; its terms may be added in any one order."""
-    return _compiled(function, {"contract", "reassoc"})
+    return _compiled(function, {**_MAY_FUSE, "fastmath": {"contract", "reassoc"}})
 
 
 def compiled_callback(function: Callable[..., None], signature: Any, name: str) -> Any:
     """Compile a function, or load it, that other compiled code calls by its address; `name` is its own in the cache."""
-    compiled: Any = CFunc(function, normalize_signature(signature), {},
-                          {"fastmath": {"contract"}, "error_model": "numpy"})
+    compiled: Any = CFunc(function, normalize_signature(signature), {}, dict(_MAY_FUSE))
     compiled._cache = KernelCache(function, name)
     compiled.compile()
     return compiled
 
 
-def _compiled(function: Kernel, freedom: set[str]) -> Kernel:
-    compile_it: Callable[[Kernel], Any] = numba.njit(nogil=True, fastmath=freedom, error_model="numpy")
+def _compiled(function: Kernel, options: Mapping[str, Any]) -> Kernel:
+    compile_it: Callable[[Kernel], Any] = numba.njit(nogil=True, **options)
     compiled: Any = compile_it(function)
     compiled._cache = KernelCache(function)
     return cast(Kernel, compiled)
