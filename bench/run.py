@@ -34,12 +34,13 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.halfband import Cascade, lower_rate, raise_rate
 from yellow_ember.dsp.oversampling import CASCADE, CHUNK, OversamplingRecord, oversampling_sizes, set_oversampling
 from yellow_ember.dsp.parameters import Number, Option, Value, Values
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.engine.forking import start_server
 from yellow_ember.engine.jobs.batch import DONE, BatchOrder, run_batch

@@ -16,8 +16,9 @@ from typing import Any
 import numpy as np
 
 from yellow_ember.cli import DEMO
-from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
+from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character
 from yellow_ember.measure.loudness import loudness

@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 
 from tones import RATE, Signal, decibels, process
-from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
+from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
 
 PLAIN = {"wow_pct": 0.0, "flutter_pct": 0.0, "colour_pct": 0.0, "low_cut_hz": 20.0, "high_cut_hz": 20000.0,

@@ -15,8 +15,8 @@ from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.panels import copying
 from yellow_ember.app.tools.links import LinksWindow
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_number
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import (
     add_stage,

@@ -84,8 +84,9 @@ def test_moving_interpolation_is_clean_up_to_15_khz(tmp_path: Path) -> None:
 
 def test_rates_in_notes_follow_the_tempo() -> None:
     from test_registry import RATE as rate
-    from yellow_ember.dsp.chain import Chain, StageSettings
+    from yellow_ember.dsp.chain import Chain
     from yellow_ember.dsp.stage import Clock, Setup
+    from yellow_ember.dsp.stage_settings import StageSettings
     from yellow_ember.dsp.stages import stage_kind
 
     params = stage_kind("motion").complete({**STILL, "wow_pct": 0.3, "wow_note": "1/4", "unsteady_pct": 0.0})

@@ -9,9 +9,10 @@ import numpy as np
 import pytest
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.record import Record, part, real, scratch, setting, shared, state, whole, whole_state
 from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES
 
 
@@ -82,7 +83,8 @@ def test_a_stage_that_goes_on_from_another_sounds_like_it(kind: StageKind, rng: 
 
 _PLAIN = """
 import numpy as np
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage import Setup, StageKind
 from yellow_ember.dsp.stages import stage_kind
 sound = np.random.default_rng(3).normal(0.0, 0.2, (2, 96))

@@ -10,9 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.parameters import Automation, Edges, Impulse, Number, Option, Steps, Switch, Values
 from yellow_ember.dsp.stage import Damage, Plot, Setup, StageKind
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES, stage_kind
 
 RATE = 48000

@@ -13,9 +13,10 @@ import soundfile
 
 from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
+from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.graph import Graph, GraphSettings
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 from yellow_ember.engine.live.client import EngineClient

@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 
 from tones import RATE, Signal, decibels, process
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.stage import Clock, Damage, Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.dsp.stages.wear import drop_pattern, turn_seconds
 

@@ -18,9 +18,9 @@ from typing import Any
 import numpy as np
 
 from yellow_ember import __version__
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Edges, Number, Option, Parameter, Steps
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.files.atomic import cannot_write, parts_swept, write_text
 from yellow_ember.files.conformed import conform

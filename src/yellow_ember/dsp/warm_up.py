@@ -11,12 +11,13 @@ from concurrent.futures.process import BrokenProcessPool
 
 import numpy as np
 
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels.mixing import add_rows, advance, ceiling, level_turn, print_to_sides, to_sides
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES
 
 _MAX_CHOICES = 12

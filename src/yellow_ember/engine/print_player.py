@@ -10,10 +10,11 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, block_view
-from yellow_ember.dsp.chain import FADE_SECONDS, SETTLE_SECONDS, Chain, StageSettings
+from yellow_ember.dsp.chain import FADE_SECONDS, SETTLE_SECONDS, Chain
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import crossfade, print_to_sides
 from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.conformed import RawReader, Segment
 
 

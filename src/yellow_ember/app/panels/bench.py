@@ -34,9 +34,9 @@ from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Value
 from yellow_ember.dsp.stage import Offer
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.impulses import read_impulse

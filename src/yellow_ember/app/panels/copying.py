@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.edits.edits import add_stage, carry_stage, difference, edit_stage, replace_stage
 from yellow_ember.session.io.chain_file import chain_from_text, chain_to_text
 from yellow_ember.session.values.limits import MAXIMUM_STAGES

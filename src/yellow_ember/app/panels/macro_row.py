@@ -10,8 +10,8 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.edits.edits import add_macro, edit_macro, set_macro
 from yellow_ember.session.values.macros import MAX_MACROS, Macro, macro_number, target_from_here
 

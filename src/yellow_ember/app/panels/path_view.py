@@ -29,9 +29,9 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import against_vu
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import StageKind
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import (

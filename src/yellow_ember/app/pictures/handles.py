@@ -18,9 +18,9 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.plot import Axes
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Edges, Number, Value, as_edges
 from yellow_ember.dsp.stage import Handle
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import moved, set_parameter
 from yellow_ember.session.values.model import Session

@@ -11,8 +11,9 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.stage import Clock, Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.measure.wow_flutter import TONE_HZ, SpeedReading, wow_and_flutter
 
 _RATE, _SECONDS, _BLOCK = 24000, 8.0, 4096

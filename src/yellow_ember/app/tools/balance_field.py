@@ -24,8 +24,8 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, Values, as_pair
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import edit_strip, set_parameter

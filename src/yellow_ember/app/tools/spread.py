@@ -25,8 +25,8 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid
 from yellow_ember.app.widgets.text import TextLabel, escaped
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Value, as_number, as_pair
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.measure.comparison import Comparison
 from yellow_ember.session.edits.edits import set_parameter
 from yellow_ember.session.values.model import Strip

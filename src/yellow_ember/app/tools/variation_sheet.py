@@ -33,7 +33,7 @@ from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.jobs.variations import Variation, VariationOrder, dealt, render_variations
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage

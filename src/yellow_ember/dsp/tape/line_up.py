@@ -10,10 +10,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.filters import high_shelf, low_shelf, response
 from yellow_ember.dsp.parameters import Value, Values, as_number, as_pair
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.tape.machine import MAX_BIAS, MAX_SHELF, Machine, machine
 from yellow_ember.dsp.tape.model import IPS, record_losses, remanence
 from yellow_ember.dsp.tape.processor import SHELF_HIGH_HZ, SHELF_LOW_HZ, bump_sections

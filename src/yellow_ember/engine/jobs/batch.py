@@ -14,7 +14,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 from yellow_ember.engine.jobs.job import Job, JobError, Progress, cancel_all, wait_any
 from yellow_ember.files.kinds import files_below

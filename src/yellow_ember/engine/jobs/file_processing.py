@@ -12,8 +12,9 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.atomic import cannot_write
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import is_file

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.stage import Processor, Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.impulses import find_impulse
 
 EXCERPT_FRAMES = 65536

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings, run_whole
+from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Clock, Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.jobs.measuring import BLOCK
 from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.values.model import Session

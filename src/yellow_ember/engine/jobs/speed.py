@@ -8,9 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Chain, StageSettings
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.parameters import Option, Values
 from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.jobs.job import Progress
 

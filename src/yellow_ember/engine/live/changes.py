@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.session.values.model import Session, Strip
 from yellow_ember.session.values.strip_values import STRIP_VALUES

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import MINUS, Number, Parameter, Switch, Taper, Value, Values
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import ON, STAGE_CONTROLS
 from yellow_ember.session.values.snapshots import Snapshot, StripState
 from yellow_ember.session.values.strip_values import BYPASS, PAN, VOLUME

@@ -6,8 +6,8 @@ import dataclasses
 from collections.abc import Callable
 from pathlib import Path
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.session.values.links import kept_links
 from yellow_ember.session.values.macros import MAX_MACROS, Macro, Target, renamed_stages, without_stages

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Number, Value, as_number, as_pair
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage, set_parameter

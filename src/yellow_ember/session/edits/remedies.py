@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Switch
+from yellow_ember.dsp.stage_settings import StageSettings
 
 _VERBS = {"boom": "raise", "crowd": "lean away with", "hiss": "lower"}
 _ELSE = {"boom": "an Equaliser with a low cut behind", "crowd": "a Tame behind, and let it propose its bands",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.io.content_types import STAGE_CONTENTS, MacroContent, StageContent, TargetContent

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.io import migrations
 from yellow_ember.session.io.chain_content import stage_contents, stages_from
 from yellow_ember.session.io.content_types import ChainContent

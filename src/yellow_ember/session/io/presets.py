@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.io import migrations
 from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
 from yellow_ember.session.io.content_types import PresetContent

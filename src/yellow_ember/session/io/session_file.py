@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.kinds import files_below, is_file
 from yellow_ember.session.edits.edits import use_impulse
 from yellow_ember.session.io import migrations

@@ -6,7 +6,7 @@ import functools
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yellow_ember.dsp.chain import StageSettings
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.edits.edits import use_chain
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from

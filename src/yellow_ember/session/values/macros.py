@@ -6,8 +6,8 @@ import enum
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.parameters import Group, Number, Value
+from yellow_ember.dsp.stage_settings import StageSettings
 
 MAX_MACROS = 8
 

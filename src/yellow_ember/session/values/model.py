@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
 
-from yellow_ember.dsp.chain import StageSettings
 from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.plain_text import plain_line
 from yellow_ember.session.values.limits import MAXIMUM_NAME
