@@ -433,7 +433,7 @@ def compiling() -> None:
     shutil.copytree(Path(yellow_ember.__file__).parent, _HOME / "cold" / "yellow_ember",
                     ignore=shutil.ignore_patterns("__pycache__"))
     environment = {**os.environ, "PYTHONPATH": str(_HOME / "cold")}
-    taken = best(lambda: subprocess.run([sys.executable, "-m", "yellow_ember.dsp.warm_up"], env=environment,
+    taken = best(lambda: subprocess.run([sys.executable, "-m", "yellow_ember.engine.warm_up"], env=environment,
                                         capture_output=True, check=True), 1)
     row("all kernels compiled at set-up, s", f"{taken:.1f}", "<= 60", taken <= 60)
 

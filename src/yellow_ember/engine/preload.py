@@ -10,9 +10,9 @@ from yellow_ember.engine.forking import end_with_parent, forget_progress, write_
 # While it loads, or compiles, it does not look at the pipe by which it learns that the program is gone.
 end_with_parent(signal.SIGKILL)
 
-from yellow_ember.dsp.warm_up import warm_up
 from yellow_ember.engine.jobs import measuring, printing, strip_prints
 from yellow_ember.engine.live import process
+from yellow_ember.engine.warm_up import warm_up
 
 __all__ = ["measuring", "printing", "process", "strip_prints"]
 

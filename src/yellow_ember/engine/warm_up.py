@@ -1,4 +1,4 @@
-"""Compile or load every kernel, with progress: `python -m yellow_ember.dsp.warm_up`."""
+"""Compile or load every kernel, with progress: `python -m yellow_ember.engine.warm_up`."""
 
 from __future__ import annotations
 
