@@ -12,7 +12,8 @@ import pytest
 from conftest import wait_until
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.difference import print_added
 from yellow_ember.engine.jobs.strip_prints import prints_folder
 from yellow_ember.engine.live.client import EngineClient

@@ -20,9 +20,10 @@ from hypothesis import strategies as st
 
 from conftest import DRY_DEMO, wait_until
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import Slot
 from yellow_ember.dsp.parameters import Number
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.dsp.slot import Slot
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Job, JobError
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
@@ -233,9 +234,8 @@ def parts() -> Iterator[Parts]:
         wait_until(lambda: engine.run_block() or condition())
 
     yield engine, blocks_until
-    engine._preparer.close()
+    engine.close()
     ours.close()
-    engine._card.close()
     board.close()
 
 

@@ -10,11 +10,11 @@ import numpy as np
 import pytest
 import soundfile
 
+from yellow_ember.engine.raw_reader import RawReader
 from yellow_ember.files.atomic import free_name, replacing, write_text
 from yellow_ember.files.conformed import (
     OVERVIEW_FRAMES,
     Cancelled,
-    RawReader,
     cache_folder,
     conform,
     find_conformed,

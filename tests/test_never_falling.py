@@ -30,7 +30,8 @@ from yellow_ember.engine.jobs.strip_prints import find_print, print_strip
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
-from yellow_ember.files.conformed import RawReader, conform, find_conformed
+from yellow_ember.engine.raw_reader import RawReader
+from yellow_ember.files.conformed import conform, find_conformed
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import add_bus, add_stage, remove_stage, remove_strip, set_parameter
 from yellow_ember.session.values.model import Session, new_stage

@@ -83,16 +83,16 @@ def test_a_stage_that_goes_on_from_another_sounds_like_it(kind: StageKind, rng: 
 
 _PLAIN = """
 import numpy as np
-from yellow_ember.dsp.chain import Chain
-from yellow_ember.dsp.stage_settings import StageSettings
-from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import stage_kind
 sound = np.random.default_rng(3).normal(0.0, 0.2, (2, 96))
-values = stage_kind("trim").complete({"gain_db": 3.0, "width_pct": 60.0, "pan": 20.0, "mono_below_hz": 120.0})
-chain = Chain(Setup(48000.0, 2, 32, 1), [StageSettings(id="a", kind="trim", params=values)])
+trim = stage_kind("trim")
+processor = trim.processor(Setup(48000.0, 2, 32, 1))
+processor.set(trim.complete({"gain_db": 3.0, "width_pct": 60.0, "pan": 20.0, "mono_below_hz": 120.0}), at_once=True)
 for start in range(0, 96, 32):
     block = np.ascontiguousarray(sound[:, start:start + 32])
-    sound[:, start:start + 32] = chain.process(block)
+    processor.process(block)
+    sound[:, start:start + 32] = block
 print(sound.tobytes().hex())
 """
 

@@ -17,7 +17,8 @@ from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stage_settings import StageSettings
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import SILENT_CARD

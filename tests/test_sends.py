@@ -14,7 +14,8 @@ from PyQt6.QtWidgets import QMenu
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.files.conformed import conform
 from yellow_ember.session.edits.edits import (
     add_bus,

@@ -11,8 +11,10 @@ from PyQt6.QtCore import QPoint, Qt
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.spread import Spread, leaning, middle_hz
-from yellow_ember.engine.graph import MATCH_SECONDS, Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.measuring import capture_strip, mix_offset, stage_offset
+from yellow_ember.engine.strip import MATCH_SECONDS
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter

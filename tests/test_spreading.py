@@ -15,7 +15,8 @@ from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.parameters import Value
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.engine.jobs.strip_prints import print_strip
 from yellow_ember.engine.live.client import EngineClient

@@ -12,7 +12,8 @@ import soundfile
 
 from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session
 from yellow_ember.engine.jobs.strip_prints import find_print, print_file, print_strip, prints_folder, trim_prints
 from yellow_ember.engine.live.client import EngineClient
@@ -68,10 +69,10 @@ def test_an_edit_goes_back_to_live_without_a_click_and_a_new_print_takes_over(se
     edited = set_parameter(session, STRIP, stage.id, "record_db", 9.0)
     graph.update(edited)
     second = run(graph, RATE, len(first[0]))
-    assert node.player.chain_runs
+    assert node.record.ran
     node.use_print(printed(edited))
     third = run(graph, RATE, len(first[0]) + len(second[0]))
-    assert not node.player.chain_runs
+    assert not node.record.ran
     heard = np.concatenate((first, second, third), axis=1)
     live = [run(Graph(one, GraphSettings(2, BLOCK)), heard.shape[1]) for one in (session, edited)]
     steepest = max(np.abs(np.diff(one)).max() for one in live)
@@ -87,7 +88,8 @@ def test_a_print_of_other_settings_is_not_played(session: Session) -> None:
     stage = session.strip(STRIP).chain[0]
     graph = Graph(set_parameter(session, STRIP, stage.id, "record_db", 9.0), GraphSettings(2, BLOCK))
     graph.nodes[STRIP].use_print(result, at_once=True)
-    assert graph.nodes[STRIP].player.chain_runs
+    run(graph, BLOCK)
+    assert graph.nodes[STRIP].record.ran
 
 
 def test_changing_one_s_mind_at_any_moment_does_no_harm(session: Session) -> None:

@@ -161,11 +161,11 @@ def _process(arguments: argparse.Namespace) -> int:
 
 
 def _batch(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.cores import cores
     from yellow_ember.engine.jobs.batch import (
         FAILED,
         BatchEntry,
         BatchOrder,
-        cores,
         counted,
         report_text,
         run_batch,

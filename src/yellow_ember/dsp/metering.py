@@ -13,8 +13,23 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import Section
+from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.meters import needle, power, quasi_peak, true_peak
+from yellow_ember.dsp.record import (
+    Record,
+    block_of,
+    cube,
+    matrix,
+    real,
+    record_at,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+)
 
 VU_SPEED = 13.51
 """Natural frequency of the needle in rad/s: reaches 99 % in 300 ms with VU_DAMPING."""
@@ -23,26 +38,30 @@ _RECTIFIED_SINE = math.pi / 2.0
 """A sine's peak over the average of its magnitude."""
 
 
+def vu_amplitude(needles: Samples) -> Samples:
+    """Deflections (..., 2) of needles as the amplitudes of sines that would cause them."""
+    return np.asarray(needles[..., 0] * _RECTIFIED_SINE)
+
+
 class LevelMeter:
-    """VU deflection (as the peak of a sine that would cause it) and block peak, per channel."""
+    """VU deflection (as the peak of a sine that would cause it) and block peak, per channel.
+
+    needles : (channels, 2), deflection and velocity, and peak : (channels,), as `kernels.meters.needle` takes them
+    """
 
     def __init__(self, rate: float, channels: int) -> None:
         self._speed = VU_SPEED / rate
-        self._state: Samples = np.zeros((channels, 2))
+        self.needles: Samples = np.zeros((channels, 2))
         self.peak: Samples = np.zeros(channels)
 
     def process(self, block: Samples) -> None:
         """Take a block (channels, frames) in; it is not changed."""
-        needle(block, self._speed, 2.0 * VU_DAMPING, self._state, self.peak)
+        needle(block, self._speed, 2.0 * VU_DAMPING, self.needles, self.peak)
 
     @property
     def vu(self) -> Samples:
         """(channels,) amplitude; a steady sine of peak a reads a."""
-        return self._state[:, 0] * _RECTIFIED_SINE
-
-    def reset(self) -> None:
-        self._state.fill(0.0)
-        self.peak.fill(0.0)
+        return vu_amplitude(self.needles)
 
 
 @functools.cache
@@ -76,6 +95,20 @@ _CHARGE_LOST = 10.0 ** (0.16 / 20.0)
 """A steady sine charges the meter to a little less than its peak."""
 
 
+class ProgrammeRecord(Record):
+    """A peak programme meter; rise and fall a frame, as `kernels.meters.quasi_peak` takes them."""
+
+    rise: float = real()
+    fall: float = real()
+    charge: Samples = state("channels")
+
+
+@kernel
+def meter_programme(meter: ProgrammeRecord, block: Samples) -> None:
+    """Take a block (channels, frames) in; it is not changed."""
+    quasi_peak(block, meter.rise, meter.fall, vector(meter.charge))
+
+
 class PeakProgrammeMeter:
     """Quasi-peak of each channel, as the amplitude of a steady sine that would read so.
 
@@ -83,18 +116,18 @@ class PeakProgrammeMeter:
     """
 
     def __init__(self, rate: float, channels: int) -> None:
-        self._rise = 1.0 - math.exp(-1.0 / (_RISE_SECONDS * rate))
-        self._fall = 10.0 ** (-_FALL_DB / 20.0 / (_FALL_SECONDS * rate))
-        self._state: Samples = np.zeros(channels)
+        self.record = ProgrammeRecord.make(channels=channels)
+        self.record.rise = 1.0 - math.exp(-1.0 / (_RISE_SECONDS * rate))
+        self.record.fall = 10.0 ** (-_FALL_DB / 20.0 / (_FALL_SECONDS * rate))
 
     def process(self, block: Samples) -> None:
         """Take a block (channels, frames) in; it is not changed."""
-        quasi_peak(block, self._rise, self._fall, self._state)
+        _programme_at(self.record.address, block)
 
     @property
     def reading(self) -> Samples:
         """(channels,) amplitude."""
-        return self._state * _CHARGE_LOST
+        return np.asarray(self.record.charge * _CHARGE_LOST)
 
 
 _HOP_SECONDS = 0.01
@@ -106,6 +139,66 @@ _LONGEST_HOURS = 6.0
 _LOUD_ENOUGH = 1e-15
 
 
+class LoudnessRecord(Record):
+    """A loudness meter.
+
+    hop : frames of a hundredth of a second; filled : of the present one; count : how many there were
+    power, gate_power : of the present hop, and of the hops since the last gating block's tenth
+    hops : mean squares of the last three seconds; gates : of all tenths of a second
+    highest : the highest true peak since the start; true_peak : the last block's
+    """
+
+    hop: int = whole()
+    filled: int = whole()
+    count: int = whole()
+    power: float = real()
+    gate_power: float = real()
+    phases: Samples = shared(2)
+    sections: Samples = setting(2, 5)
+    weighting: Samples = state("channels", 2, 2)
+    history: Samples = state("channels", "held")
+    true_peak: Samples = state("channels")
+    highest: Samples = state("channels")
+    hops: Samples = state("hops")
+    gates: Samples = setting("gates")
+    weighted: Samples = scratch("samples")
+    line: Samples = scratch("line")
+    between: Samples = scratch("frames")
+
+
+@kernel
+def _end_hop(meter: LoudnessRecord) -> None:
+    hops, gates = vector(meter.hops), vector(meter.gates)
+    hops[meter.count % hops.shape[0]] = meter.power / meter.hop
+    meter.gate_power += meter.power / meter.hop
+    meter.count += 1
+    meter.power, meter.filled = 0.0, 0
+    if meter.count % _GATE_HOPS == 0:
+        gates[(meter.count // _GATE_HOPS - 1) % gates.shape[0]] = meter.gate_power / _GATE_HOPS
+        meter.gate_power = 0.0
+
+
+@kernel
+def meter_loudness(meter: LoudnessRecord, block: Samples) -> None:
+    """Take a block (channels, frames) in; it is not changed."""
+    channels, frames = block.shape
+    peaks, highest = vector(meter.true_peak), vector(meter.highest)
+    true_peak(block, matrix(meter.phases), matrix(meter.history), vector(meter.line), vector(meter.between), peaks)
+    for c in range(channels):
+        highest[c] = max(highest[c], peaks[c])
+    weighted = block_of(meter.weighted, channels, frames)
+    weighted[:] = block
+    biquads(weighted, matrix(meter.sections), cube(meter.weighting))
+    at = 0
+    while at < frames:
+        stop = min(frames, at + meter.hop - meter.filled)
+        meter.power += power(weighted, at, stop)
+        meter.filled += stop - at
+        at = stop
+        if meter.filled == meter.hop:
+            _end_hop(meter)
+
+
 class LoudnessMeter:
     """Momentary, short-term and integrated loudness in LUFS, and true peak: of the last block, and the highest yet.
 
@@ -113,50 +206,35 @@ class LoudnessMeter:
     """
 
     def __init__(self, rate: float, channels: int, longest: int = 8192) -> None:
-        self._sections: Samples = np.array(k_weighting(rate))
-        self._state: Samples = np.zeros((channels, 2, 2))
-        self._weighted: Samples = np.zeros(channels * longest)
-        self._phases = true_peak_phases()
-        held = self._phases.shape[1] - 1
-        self._history: Samples = np.zeros((channels, held))
-        self._line: Samples = np.zeros(held + longest)
-        self._between: Samples = np.zeros(longest)
-        self.true_peak: Samples = np.zeros(channels)
-        self.highest: Samples = np.zeros(channels)
-        self._hop = round(rate * _HOP_SECONDS)
-        self._hops: Samples = np.zeros(_SHORT_TERM_HOPS)
-        self._gates: Samples = np.zeros(round(_LONGEST_HOURS * 3600.0 / (_HOP_SECONDS * _GATE_HOPS)))
-        self._count = self._filled = 0
-        self._sum = self._gate_sum = 0.0
+        phases = true_peak_phases()
+        held = phases.shape[1] - 1
+        record = self.record = LoudnessRecord.make(
+            channels=channels, held=held, hops=_SHORT_TERM_HOPS, frames=longest, line=held + longest,
+            samples=channels * longest, gates=round(_LONGEST_HOURS * 3600.0 / (_HOP_SECONDS * _GATE_HOPS)))
+        record.sections, record.phases = np.array(k_weighting(rate)), phases
+        record.hop = round(rate * _HOP_SECONDS)
 
     def process(self, block: Samples) -> None:
         """Take a block (channels, frames) in; it is not changed."""
-        true_peak(block, self._phases, self._history, self._line, self._between, self.true_peak)
-        np.maximum(self.highest, self.true_peak, out=self.highest)
-        weighted = self._weighted[: block.size].reshape(block.shape)
-        weighted[...] = block
-        biquads(weighted, self._sections, self._state)
-        at, frames = 0, block.shape[1]
-        while at < frames:
-            stop = min(frames, at + self._hop - self._filled)
-            self._sum += power(weighted, at, stop)
-            self._filled += stop - at
-            at = stop
-            if self._filled == self._hop:
-                self._hops[self._count % self._hops.size] = self._sum / self._hop
-                self._gate_sum += self._sum / self._hop
-                self._count += 1
-                self._sum, self._filled = 0.0, 0
-                if self._count % _GATE_HOPS == 0:
-                    self._gates[(self._count // _GATE_HOPS - 1) % self._gates.size] = self._gate_sum / _GATE_HOPS
-                    self._gate_sum = 0.0
+        _loudness_at(self.record.address, block)
+
+    @property
+    def true_peak(self) -> Samples:
+        """(channels,) amplitude, of the last block."""
+        return np.asarray(self.record.true_peak)
+
+    @property
+    def highest(self) -> Samples:
+        """(channels,) the highest true peak since the start."""
+        return np.asarray(self.record.highest)
 
     def _over(self, hops: int) -> float:
         """Loudness of the last so many hundredths of a second."""
-        if self._count < hops:
+        count = self.record.count
+        if count < hops:
             return -math.inf
-        places = np.arange(self._count - hops, self._count) % self._hops.size
-        return lufs(float(self._hops[places].mean()))
+        places = np.arange(count - hops, count) % _SHORT_TERM_HOPS
+        return lufs(float(self.record.hops[places].mean()))
 
     @property
     def momentary(self) -> float:
@@ -169,14 +247,16 @@ class LoudnessMeter:
     @property
     def integrated(self) -> float:
         """Gated, over all since the start (six hours at most)."""
-        return gated(moving_mean(self._gates[:min(self._count // _GATE_HOPS, self._gates.size)], _GATE_STEPS))
+        gates = self.record.gates
+        return gated(moving_mean(gates[:min(self.record.count // _GATE_HOPS, gates.size)], _GATE_STEPS))
 
     def reset(self) -> None:
-        self._gates[:self._count // _GATE_HOPS] = 0.0
-        for array in (self._state, self._history, self._hops, self.highest, self.true_peak):
-            array.fill(0.0)
-        self._sum = self._gate_sum = 0.0
-        self._filled = self._count = 0
+        """Forget what was metered."""
+        record = self.record
+        record.gates[:record.count // _GATE_HOPS] = 0.0
+        record.carried.fill(0.0)
+        record.power = record.gate_power = 0.0
+        record.filled = record.count = 0
 
 
 def lufs(power: float) -> float:
@@ -202,3 +282,16 @@ def gated(blocks: Samples) -> float:
         return -math.inf
     relative = loud[loud > 0.1 * float(loud.mean())]
     return lufs(float(relative.mean()))
+
+
+_PROGRAMME, _LOUDNESS = ProgrammeRecord.dtype, LoudnessRecord.dtype
+
+
+@kernel
+def _programme_at(address: int, block: Samples) -> None:
+    meter_programme(record_at(address, _PROGRAMME), block)
+
+
+@kernel
+def _loudness_at(address: int, block: Samples) -> None:
+    meter_loudness(record_at(address, _LOUDNESS), block)

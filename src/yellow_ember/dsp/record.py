@@ -31,7 +31,7 @@ from numba.extending import intrinsic, overload
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.kernels import compiled_callback, kernel
+from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
 
 _ALIGNMENT = 64
 """Bytes, a cache line: every array begins on one."""
@@ -89,6 +89,11 @@ def whole_state(*shape: int | str) -> Any:
 def scratch(*shape: int | str) -> Any:
     """An array that a block is worked out in."""
     return Field(Role.SCRATCH, np.float64, shape, len(shape))
+
+
+def whole_scratch(*shape: int | str) -> Any:
+    """An array of whole numbers that mean nothing from one block to the next."""
+    return Field(Role.SCRATCH, np.int64, shape, len(shape))
 
 
 def part(record: type[Record]) -> Any:
@@ -262,6 +267,16 @@ def block_of(field: Any, channels: Any, frames: Any) -> Any:
     return field[:channels * frames].reshape(channels, frames)
 
 
+def singles_of(field: Any, rows: int, columns: int) -> Any:
+    """The beginning of a record's flat array as single-precision numbers (rows, columns)."""
+    return field.view(np.float32)[:rows * columns].reshape(rows, columns)
+
+
+def address_of(field: Any) -> Any:
+    """Where a record's array lies."""
+    return field.ctypes.data
+
+
 def record_at(address: int, dtype: np.dtype[Any]) -> Any:
     """The record of that structure at an address; in compiled code alone."""
     raise NotImplementedError
@@ -354,6 +369,22 @@ def _block_of(field: Any, channels: Any, frames: Any) -> Any:
     return implementation
 
 
+@overload(address_of)
+def _address_of(field: Any) -> Any:
+    def implementation(field: Any) -> Any:
+        return field.address
+
+    return implementation
+
+
+@overload(singles_of)
+def _singles_of(field: Any, rows: Any, columns: Any) -> Any:
+    def implementation(field: Any, rows: Any, columns: Any) -> Any:
+        return carray(_pointer_to(field.address), (rows, columns), np.float32)
+
+    return implementation
+
+
 def _call(typing_context: Any, function: Any, record: Any, block: Any, channels: Any, frames: Any) -> Any:
     """Call a compiled stage by its address."""
 
@@ -369,10 +400,16 @@ def _call(typing_context: Any, function: Any, record: Any, block: Any, channels:
 _call_at: Any = intrinsic(_call)
 
 
+@inlined
+def call_stage(function: int, record: int, block: Samples) -> None:
+    """Run a compiled stage, by its address, on a block in place; from compiled code."""
+    _call_at(function, record, block.ctypes.data, block.shape[0], block.shape[1])
+
+
 @kernel
 def run_stage(function: int, record: int, block: Samples) -> None:
     """Run a compiled stage, by its address, on a block in place."""
-    _call_at(function, record, block.ctypes.data, block.shape[0], block.shape[1])
+    call_stage(function, record, block)
 
 
 class CompiledHalf:

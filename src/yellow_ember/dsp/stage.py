@@ -138,8 +138,6 @@ class Processor(ABC):
         self.record: Any = self.compiled.record_type.make(
             channels=setup.channels, frames=setup.max_block, samples=setup.channels * setup.max_block,
             **self.sizes(setup))
-        self._half, self._address = self.compiled.address, self.record.address
-        self._tempo = setup.clock.tempo
         self.make_parts(setup)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
@@ -164,14 +162,11 @@ class Processor(ABC):
         return made
 
     def process(self, block: Samples) -> None:
-        """Process a block in place."""
-        if self.in_tempo and self._setup.clock.tempo != self._tempo:
-            self._tempo = self._setup.clock.tempo
-            self.follow_tempo(self._tempo)
+        """Process a block in place: a stage on its own, without a chain."""
         if numba.config.DISABLE_JIT:  # type: ignore[attr-defined]
             self.compiled.process(self.record, block)
         else:
-            run_stage(self._half, self._address, block)
+            run_stage(self.compiled.address, self.record.address, block)
 
     def reset(self) -> None:
         """Forget all past input and finish every glide."""

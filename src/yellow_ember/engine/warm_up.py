@@ -5,29 +5,33 @@ from __future__ import annotations
 import functools
 import os
 import sys
+import tempfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
 
 import numpy as np
 
 from yellow_ember.dsp.chain import Chain
-from yellow_ember.dsp.kernels.mixing import add_rows, advance, ceiling, level_turn, print_to_sides, to_sides
+from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
-from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.stage import Setup, StageKind
-from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import STAGES
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
+from yellow_ember.engine.plan import Crew
+from yellow_ember.engine.raw_reader import RawReader
+from yellow_ember.engine.strip_meters import StripMeter
+from yellow_ember.session.values.model import Session, master_strip
 
 _MAX_CHOICES = 12
-
-
-_MIXING = "Mixing and meters"
+_STRIPS = "Strips and meters"
 
 
 def warm_up() -> Iterator[tuple[str, float]]:
-    """Run every stage and mixing kernel once; yields (what is next, share done)."""
+    """Run every kernel once; yields (what is next, share done)."""
     for index, label in enumerate(_PARTS):
         yield label, index / len(_PARTS)
         _PARTS[label]()
@@ -53,52 +57,51 @@ def _run_part(label: str) -> None:
     _PARTS[label]()
 
 
-def _touch_mixing() -> None:
-    """Reach every kernel that is no stage's."""
-    block = np.zeros((2, 16))
-    ceiling(block, 1.0, 0.1, np.ones(1))
-    state = Ramp(0.0, 48000.0).state
-    advance(state, 1)
-    level_turn(block, block, 0.1, np.ones(2))
-    add_rows(block, np.zeros((1, 32)), np.zeros(1, np.int64))
-    to_sides(block, state, state, block.copy())
-    print_to_sides(np.zeros((16, 2), np.float32), block.copy(), 0, state, state, state, block)
-    for channels in (1, 2):
-        quiet = np.zeros((channels, 16))
-        LevelMeter(48000.0, channels).process(quiet)
-        LoudnessMeter(48000.0, channels).process(quiet)
-        PeakProgrammeMeter(48000.0, channels).process(quiet)
+def _touch_strips() -> None:
+    """Reach every kernel that is no stage's: a graph of a master alone, its threads, its meters, and a file."""
+    session = Session(strips=(master_strip(),))
+    graph = Graph(session, GraphSettings(1, 64))
+    meter = StripMeter(session.rate, graph.last)
+    meter.watch(0, np.zeros((2, 64)), np.zeros((2, 64)))
+    with Crew(2) as crew:
+        graph.process([(0, 64)], 64, crew)
+    meter.process(64)
+    block = np.zeros((2, 64))
+    LevelMeter(session.rate, 2).process(block)
+    LoudnessMeter(session.rate, 2).process(block)
+    PeakProgrammeMeter(session.rate, 2).process(block)
+    glide(block, np.zeros(4))
+    Chain(Setup(session.rate, 2, 64), []).process(block)
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(bytes(2 * 64 * 4))
+        file.flush()
+        RawReader(Path(file.name), 2, 64, 64).read(0, block)
 
 
 def _touch(kind: StageKind) -> None:
-    """Reach every kernel of a stage: every choice, every number off its default, a crossfade, a dry signal."""
-    setup = Setup(48000.0, 2, 64, 2)
+    """Reach every kernel of a stage: every choice, and every number off its default."""
+    processor = kind.processor(Setup(48000.0, 2, 64, 2, lookahead=kind.lookahead(kind.defaults(), 48000.0)))
     values = kind.defaults()
     for parameter in kind.parameters:
         if isinstance(parameter, Number):
             values[parameter.id] = parameter.at(0.7)
         elif isinstance(parameter, Switch):
             values[parameter.id] = True
-    settings = StageSettings(id="a", kind=kind.kind, params=kind.defaults(), dry_db=-6.0)
-    chain = Chain(setup, [settings])
-    block = np.zeros((2, 64))
-    chain.process(block)
     # An option of very many choices names figures (a speaker), not kernels.
     options = [p for p in kind.parameters if isinstance(p, Option) and p.automation is Automation.CROSSFADE
                and len(p.choices) <= _MAX_CHOICES]
     most = max((len(option.choices) for option in options), default=0)
     variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
-    for variant in variants:
-        chain.update([StageSettings(id="a", kind=kind.kind, params=variant, on=variant is not values)])
-        for _ in range(20):
-            chain.process(block)
+    for variant in (kind.defaults(), *variants):
+        processor.set(variant, at_once=True)
+        processor.process(np.zeros((2, 64)))
 
 
 _PARTS: dict[str, Callable[[], None]] = {
-    _MIXING: _touch_mixing,
-    **{kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.nonlinear)}}
-"""What there is to compile, by its name.  What runs at a raised rate takes longest and comes last, so that the progress
-of one process is seen early."""
+    **{kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.nonlinear)},
+    _STRIPS: _touch_strips}
+"""What there is to compile, by its name.  What takes longest comes last, so that the progress of one process is seen
+early."""
 
 
 def main() -> int:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from yellow_ember.files.atomic import cannot_write, replacing, write_text
 from yellow_ember.files.json_files import JsonFileError, read_object
-from yellow_ember.files.kinds import FileState, file_state, is_file, state_of_file
+from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_blocks
 from yellow_ember.folders import Base, folder
 
@@ -183,70 +183,3 @@ def trim_cache(limit: int) -> None:
         if held > limit:
             for path in (copy, copy.with_suffix(".npy"), copy.with_suffix(".json")):
                 path.unlink(missing_ok=True)
-
-
-class RawReader:
-    """Random access to raw interleaved float32, without allocating per read and without mapping it into memory.
-
-    first : the frame of the time line that the file begins with.  OSError where the file is gone.
-    A file that is cut short or overwritten meanwhile is noticed: from then on `broken` is True and all is silence.
-    """
-
-    def __init__(self, data: Path, channels: int, frames: int, longest: int, first: int = 0) -> None:
-        self.channels = channels
-        self.frames = frames
-        self._first = first
-        self._file = -1
-        self._file = os.open(data, os.O_RDONLY)
-        self._state = file_state(os.fstat(self._file))
-        self.broken = False
-        self._buffer = np.zeros((longest, channels), np.float32)
-        self._bytes = self._buffer.data.cast("B")
-        self._frame_bytes = 4 * channels
-        self._advised = -1
-
-    def read(self, start: int, block: NDArray[np.float64]) -> None:
-        """Fill `block` (channels, frames) from frame `start`; silence beyond the ends."""
-        block[...] = self.raw(start, block.shape[1]).T
-
-    def raw(self, start: int, frames: int) -> NDArray[np.float32]:
-        """As it lies in the file, (frames, channels) from frame `start`; valid until the next reading."""
-        result = self._buffer[:frames]
-        start -= self._first
-        available = max(0, min(frames, self.frames - start)) if start >= 0 else 0
-        if available > 0:
-            requested = available * self._frame_bytes
-            count = os.preadv(self._file, [self._bytes[:requested]], start * self._frame_bytes)
-            if count < requested or file_state(os.fstat(self._file)) != self._state:
-                self.broken = True
-                available = 0
-            self._read_ahead(start + available)
-        if available < frames:
-            result[available:] = 0.0
-        return result
-
-    def read_segments(self, segments: Sequence[Segment], block: NDArray[np.float64]) -> None:
-        """Fill `block` from the stretches that make it up."""
-        if len(segments) == 1:
-            self.read(segments[0][0], block)
-            return
-        at = 0
-        for start, count in segments:
-            self.read(start, block[:, at:at + count])
-            at += count
-
-    def _read_ahead(self, position: int) -> None:
-        """Ask the system to fetch the next seconds before they are needed."""
-        stretch = 1 << 19
-        index = position * self._frame_bytes // stretch
-        if index != self._advised:
-            self._advised = index
-            os.posix_fadvise(self._file, index * stretch, 4 * stretch, os.POSIX_FADV_WILLNEED)
-
-    def close(self) -> None:
-        if self._file >= 0:
-            os.close(self._file)
-            self._file = -1
-
-    def __del__(self) -> None:
-        self.close()

@@ -34,7 +34,8 @@ _DIGEST_BYTES = 32
 def _version() -> str:
     """A name for all compiled code as it is, with what compiles it."""
     digest = hashlib.sha256(f"{numba.__version__} {sys.version}".encode())
-    for source in sorted(_HERE.parent.rglob("*.py")):
+    package = _HERE.parent.parent
+    for source in sorted([*(package / "dsp").rglob("*.py"), *(package / "engine").glob("*.py")]):
         digest.update(source.read_bytes())
     return _PREFIX + digest.hexdigest()[:16]
 

@@ -120,6 +120,27 @@ def advance(ramp: Samples, frames: int) -> None:
 
 
 @kernel
+def aim(ramp: Samples, value: float, frames: int) -> None:
+    """Let a ramp start towards a value, which it reaches in so many frames."""
+    ramp[TARGET] = value
+    ramp[LEFT] = frames
+    ramp[STEP] = (value - ramp[VALUE]) / frames
+
+
+@kernel
+def jump(ramp: Samples, value: float) -> None:
+    """Let a ramp be at a value."""
+    ramp[VALUE] = ramp[TARGET] = value
+    ramp[STEP] = ramp[LEFT] = 0.0
+
+
+@kernel
+def rests_at(ramp: Samples, value: float) -> bool:
+    """Whether a ramp is at a value and stays there."""
+    return bool(ramp[LEFT] == 0.0 and ramp[TARGET] == value)
+
+
+@kernel
 def crossfade(first: Samples, second: Samples, ramp: Samples) -> None:
     """first := first (1 - r) + second r, r a gliding ramp."""
     start, step, left = ramp[VALUE], ramp[STEP], int(ramp[LEFT])
@@ -142,17 +163,6 @@ def add(block: Samples, other: Samples) -> None:
         source = other[c if other.shape[0] > 1 else 0]
         for i in range(block.shape[1]):
             block[c, i] += source[i]
-
-
-@kernel
-def add_rows(block: Samples, rows: Samples, which: NDArray[np.int64]) -> None:
-    """block (channels, frames) += some rows of others, each of which begins with as much packed alike."""
-    frames = block.shape[1]
-    for k in which:
-        row = rows[k]
-        for c in range(block.shape[0]):
-            for i in range(frames):
-                block[c, i] += row[c * frames + i]
 
 
 @kernel

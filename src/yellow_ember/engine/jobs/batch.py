@@ -70,11 +70,6 @@ def counted(entries: Sequence[BatchEntry]) -> str:
     return ", ".join(f"{count} {state}" for state, count in counts.items() if count or state == DONE)
 
 
-def cores() -> int:
-    """How many files are worth working on at a time."""
-    return max(1, len(os.sched_getaffinity(0)))
-
-
 def found_files(inputs: Sequence[Path]) -> list[tuple[Path, Path]]:
     """Sound files among the inputs and in their folders, each with its place below what it was found in.
 

@@ -11,7 +11,9 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.cores import cores
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress, side_by_side
 from yellow_ember.engine.jobs.measuring import BLOCK, NOTHING, SHORTEST, measured_stretch, run_turn, unmuted
 from yellow_ember.engine.jobs.strip_prints import find_print
@@ -143,7 +145,7 @@ def _measure_side_by_side(progress: Progress, session: Session, stretches: dict[
     stretches : by strip, what of the turn counts; frames : how long the session's sound lasts
     """
     strip_ids = list(stretches)
-    count = min(len(strip_ids), len(os.sched_getaffinity(0)))
+    count = min(len(strip_ids), cores())
     parts, taken = [], set[str]()
     for first in range(count):
         own = {strip_id: stretches[strip_id] for strip_id in strip_ids[first::count]}

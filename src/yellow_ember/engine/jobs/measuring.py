@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.level_law import excerpt_of
 from yellow_ember.engine.transport import Transport
@@ -90,6 +91,8 @@ def run_turn(progress: Progress, graph: Graph, loop: Loop, strip_ids: Collection
     transport = Transport()
     transport.position = loop.end - settle if settle < length else loop.start
     nodes = [graph.nodes[strip_id] for strip_id in strip_ids]
+    for node in nodes:
+        node.chain.keep_points(on=True)
     total = settle + length + max(node.latency for node in nodes)
     done = 0
 
@@ -99,15 +102,13 @@ def run_turn(progress: Progress, graph: Graph, loop: Loop, strip_ids: Collection
         if stop > begin:
             take(strip_id, behind, begin, block[:, begin - first:stop - first])
 
-    def tap(node: StripNode, point: int, block: Samples) -> None:
-        if point == 0:
-            give(node.strip.id, block, node.input_latency, behind=False)
-        if point == len(node.chain.slots):
-            give(node.strip.id, block, node.latency, behind=True)
-
     while done < total:
         frames = min(BLOCK, total - done)
-        graph.process(transport.advance(frames, loop), frames, tap, tapped=strip_ids)
+        graph.process(transport.advance(frames, loop), frames)
+        for node in nodes:
+            chain = node.chain
+            give(node.strip.id, chain.at_point(0, frames), node.input_latency, behind=False)
+            give(node.strip.id, chain.at_point(len(chain.slots), frames), node.latency, behind=True)
         done += frames
         progress(done / total)
 

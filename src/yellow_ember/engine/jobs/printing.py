@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import math
-import os
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
+from yellow_ember.engine.cores import cores
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
+from yellow_ember.engine.plan import Crew
+from yellow_ember.engine.strip import StripNode
 from yellow_ember.files.atomic import free_name
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.kinds import is_file
@@ -76,14 +78,14 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
         raise AudioFileError("there is nothing to print: the session holds no sound")
     paths = _paths(session, order)
     least = 1.0
-    with contextlib.ExitStack() as stack, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with contextlib.ExitStack() as stack, Crew(cores()) as crew:
         writers = {strip_id: stack.enter_context(writing(path, session.rate, 2, order.dtype))
                    for strip_id, path in paths.items()}
         slowest = max(graph.nodes[strip_id].latency for strip_id in writers)
         position, last = order.start, end + slowest
         while position < last:
             frames = min(BLOCK, last - position)
-            graph.process([(position, frames)], frames, pool=pool)
+            graph.process([(position, frames)], frames, crew)
             least = min(least, graph.ceiling_gain)
             for strip_id, writer in writers.items():
                 _write_aligned(writer, graph.nodes[strip_id], position, frames, order.start, end)

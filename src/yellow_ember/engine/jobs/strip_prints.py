@@ -13,8 +13,8 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember import __version__
-from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.graph import Graph, GraphSettings, StripNode
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.atomic import cannot_write, replacing, write_text
@@ -96,19 +96,16 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
     node = graph.nodes[strip_id]
     length = frames + round(TAIL_SECONDS * session.rate)
     data = print_file(session, strip_id, frames)
+    node.chain.keep_points(on=True)
     last_point = len(node.chain.slots)
     done = 0
     try:
         with replacing(data) as temporary, temporary.open("wb") as target:
-
-            def tap(at: StripNode, point: int, block: Samples) -> None:
-                if at is node and point == last_point:
-                    first = max(0, node.latency - done)
-                    np.ascontiguousarray(block[:, first:].T, np.float32).tofile(target)
-
             while done < length + node.latency:
                 count = min(BLOCK, length + node.latency - done)
-                graph.process([(done, count)], count, tap)
+                graph.process([(done, count)], count)
+                first = max(0, node.latency - done)
+                np.ascontiguousarray(node.chain.at_point(last_point, count)[:, first:].T, np.float32).tofile(target)
                 done += count
                 progress(done / (length + node.latency))
         write_text(data.with_suffix(".json"), json.dumps(

@@ -11,11 +11,15 @@ from yellow_ember.engine.print_player import StripPrint
 
 @dataclass(frozen=True, slots=True)
 class DeviceSettings:
-    """Where and how to play; `record` is a file for what the silent card is sent."""
+    """Where and how to play.
+
+    threads : that run strips side by side; record : a file for what the silent card is sent
+    """
 
     name: str
     block: int
     record: Path | None = None
+    threads: int = 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,8 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from yellow_ember.engine.graph import Graph, GraphSettings
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.live.changes import PackedSession, ValueChange, with_changes
 from yellow_ember.engine.live.meters import GraphMeters
 from yellow_ember.session.values.model import Session

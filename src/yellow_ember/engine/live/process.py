@@ -8,17 +8,18 @@ import os
 import signal
 import sys
 import time
+from dataclasses import replace
 from multiprocessing.connection import Connection
 
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.chain import FADE_SECONDS
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.slot import FADE_SECONDS
 from yellow_ember.engine.forking import be_a_child
-from yellow_ember.engine.graph import Graph, StripNode
-from yellow_ember.engine.live.board import SCOPE_FRAMES, Board
+from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.live.board import Board
 from yellow_ember.engine.live.changes import PackedSession
 from yellow_ember.engine.live.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
 from yellow_ember.engine.live.messages import (
@@ -40,6 +41,7 @@ from yellow_ember.engine.live.messages import (
 )
 from yellow_ember.engine.live.meters import GraphMeters
 from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
+from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.transport import Transport
 from yellow_ember.session.values.model import Session
@@ -67,6 +69,7 @@ class Engine:
         self._set = False
         """True once a session was set."""
         self._meters: GraphMeters | None = None
+        self._crew = Crew(device.threads)
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
         self._prints: dict[str, StripPrint] = {}
@@ -95,7 +98,12 @@ class Engine:
             except (EOFError, OSError):
                 break
             self.run_block()
+        self.close()
+
+    def close(self) -> None:
+        """End the threads and let the card go."""
         self._preparer.close()
+        self._crew.close()
         if self._card is not None:
             self._card.close()
 
@@ -110,7 +118,7 @@ class Engine:
             self._card = open_card(self._device.name, self._rate, self._device.block, self._device.record)
         except DeviceError as error:
             self._say(Trouble(f"{error}. The silent card plays instead"))
-            self._device = DeviceSettings(SILENT_CARD, self._device.block)
+            self._device = replace(self._device, name=SILENT_CARD, record=None)
             self._card = open_card(SILENT_CARD, self._rate, self._device.block)
         # A graph that was made for other blocks or another rate can't play here.
         self.graph = self._waiting = None
@@ -143,6 +151,7 @@ class Engine:
                     self.transport.go(position)
             case Watch(strip_id, point):
                 self._watched = (strip_id, point)
+                self._apply_watch()
             case HearBefore(strip_ids):
                 self._before = strip_ids
                 self._apply_before()
@@ -150,6 +159,7 @@ class Engine:
                 self._prints = {result.strip_id: result for result in prints}
                 self._apply_prints()
             case ChangeDevice(settings):
+                self._change_threads(settings.threads)
                 self._device = settings
                 self._say_devices = True
                 self._open_card()
@@ -177,6 +187,15 @@ class Engine:
                 self._fade.jump(0.0)
                 self._fade.move(1.0)
         self.transport.playing = True
+
+    def _change_threads(self, threads: int) -> None:
+        if threads != self._crew.threads:
+            self._crew.close()
+            self._crew = Crew(threads)
+
+    def _apply_watch(self) -> None:
+        if self._meters is not None:
+            self._meters.watch(*self._watched, self._board)
 
     def _apply_before(self) -> None:
         if self.graph is not None:
@@ -228,6 +247,7 @@ class Engine:
         assert self._session is not None
         self.graph, self._meters = graph, meters
         meters.stand(self._session)
+        self._apply_watch()
         # Values may have come while it waited.
         graph.update(self._session)
         for strip_id, node in graph.nodes.items():
@@ -247,7 +267,7 @@ class Engine:
                 out = self._silent
             else:
                 segments = self.transport.advance(frames, self._session.loop)
-                out = self.graph.process(segments, frames, self._tap, tapped=self._watched[:1])
+                out = self.graph.process(segments, frames, self._crew)
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
@@ -273,7 +293,7 @@ class Engine:
         until = started + _RUN_IN_SHARE * frames / self._rate
         while self._silence_left > 0:
             count = min(frames, self._silence_left)
-            self.graph.process(self.transport.advance(count, self._session.loop), count)
+            self.graph.process(self.transport.advance(count, self._session.loop), count, self._crew)
             self._silence_left -= count
             if time.perf_counter() > until:
                 break
@@ -306,25 +326,11 @@ class Engine:
 
     # -- meters -------------------------------------------------------------------------
 
-    def _tap(self, node: StripNode, point: int, block: Samples) -> None:
-        """See a point of the watched strip's chain."""
-        assert self._meters is not None
-        self._meters.see(node.strip.id, point, block)
-        watched = self._watched[1]
-        if point in (watched, watched + 1):
-            target = self._board.scope[0]["before" if point == watched else "after"]
-            frames = block.shape[1]
-            if frames >= SCOPE_FRAMES:
-                target[:] = block[:, -SCOPE_FRAMES:]
-            else:
-                target[:, :-frames] = target[:, frames:]
-                target[:, -frames:] = block
-
     def _meter_strips(self, frames: int) -> None:
         assert self._meters is not None
-        self._meters.process(self._watched[0], frames)
+        self._meters.process(frames)
         if int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0:
-            self._meters.show(self._board, self._watched[0])
+            self._meters.show(self._board)
 
     def _let_meters_fall(self) -> None:
         for name in ("vu", "peak", "programme", "point_vu", "point_peak"):

@@ -1,0 +1,420 @@
+"""One running strip: what it reads or is fed with, its chain or a print of it, match, pan and fader."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yellow_ember.dsp.arrays import Samples, block_view, gain
+from yellow_ember.dsp.chain import Chain, ChainRecord, keep_point, run_chain, widens_at
+from yellow_ember.dsp.kernels import inlined, kernel
+from yellow_ember.dsp.kernels.filters import delay
+from yellow_ember.dsp.kernels.meters import needle
+from yellow_ember.dsp.kernels.mixing import LEFT, add, aim, crossfade, glide, rests_at, to_sides
+from yellow_ember.dsp.metering import VU_DAMPING, VU_SPEED
+from yellow_ember.dsp.ramps import Ramp
+from yellow_ember.dsp.record import (
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    record_at,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+    whole_setting,
+    whole_state,
+    whole_vector,
+)
+from yellow_ember.dsp.seeds import seed_from
+from yellow_ember.dsp.slot import FADE_SECONDS
+from yellow_ember.dsp.stage import CLOCK_FRAME, Clock, Setup
+from yellow_ember.engine.graph_settings import GraphSettings
+from yellow_ember.engine.print_player import (
+    PRINT,
+    PlayerRecord,
+    PrintPlayer,
+    StripPrint,
+    chain_runs,
+    is_broken,
+    play,
+    play_to_sides,
+)
+from yellow_ember.engine.raw_reader import RawReader, ReaderRecord, read_block
+from yellow_ember.files.conformed import find_conformed
+from yellow_ember.files.impulses import find_impulse
+from yellow_ember.session.values.model import Send, Session, Strip
+from yellow_ember.session.values.strip_values import VOLUME
+
+MATCH_SECONDS = 0.4
+"""How long a measured match takes to come in."""
+_CENTRE = math.sqrt(0.5)
+"""What a single channel has on each side in the middle."""
+
+
+class InputRecord(Record):
+    """A strip's sound on its way into a bus: gated by solo, at a send's level, delayed so that all arrive together.
+
+    source : what comes out of the strip, behind its fader or before it: left, then right
+    """
+
+    level: Samples = setting(4)
+    source: Samples = shared(1)
+    ring: Samples = state(2, "late")
+    index: NDArray[np.int64] = whole_state(1)
+    delayed: Samples = scratch("sides")
+
+
+class StripRecord(Record):
+    """A strip.
+
+    reader, chain, inputs : where the records lie of its file (0 for a bus), its chain, and its ways in
+    sources : rows of the strips that it waits for; row : its own
+    channels : of what enters its chain; out_channels : of what comes out
+    unread : 1 while a print is played and the input is not read; ran : 1 where the chain ran in the last block
+    wait : frames until an input that was unread is in step again
+    before_is_sent : 1 where a send takes what is before the fader; broken : 1 where its print was found damaged
+    after : the chain's share in what is heard, against its input's
+    needles, peaks : of all strips' meters; empty where nothing is metered
+    """
+
+    reader: int = whole()
+    chain: int = whole()
+    row: int = whole()
+    channels: int = whole()
+    out_channels: int = whole()
+    input_latency: int = whole()
+    unread: int = whole()
+    ran: int = whole()
+    wait: int = whole()
+    fade_frames: int = whole()
+    before_is_sent: int = whole()
+    broken: int = whole()
+    needle_speed: float = real()
+    inputs: NDArray[np.int64] = whole_setting("inputs")
+    sources: NDArray[np.int64] = whole_setting("sources")
+    match: Samples = setting(4)
+    after: Samples = setting(4)
+    left: Samples = setting(4)
+    right: Samples = setting(4)
+    player: PlayerRecord = part(PlayerRecord)
+    out: Samples = shared(1)
+    needles: Samples = shared(3)
+    peaks: Samples = shared(2)
+    before_ring: Samples = state("channels", "latency")
+    before_index: NDArray[np.int64] = whole_state(1)
+    block: Samples = scratch("samples")
+    before: Samples = scratch("samples")
+    printed: Samples = scratch("out_samples")
+    wide_before: Samples = scratch("out_samples")
+    before_fader: Samples = scratch("sides")
+
+
+_READER, _CHAIN, _INPUT = ReaderRecord.dtype, ChainRecord.dtype, InputRecord.dtype
+
+
+@inlined
+def _add_input(entry: InputRecord, block: Samples) -> None:
+    frames, level, ring = block.shape[1], vector(entry.level), matrix(entry.ring)
+    source = block_of(entry.source, 2, frames)
+    whole_level = rests_at(level, 1.0)
+    if ring.shape[1] > 0 or not whole_level:
+        delayed = block_of(entry.delayed, 2, frames)
+        delayed[:] = source
+        source = delayed
+    if not whole_level:
+        glide(source, level)
+    if ring.shape[1] > 0:
+        index = whole_vector(entry.index)
+        index[0] = delay(source, ring, index[0])
+    add(block, source)
+
+
+@kernel
+def _take_in(strip: StripRecord, segments: NDArray[np.int64], count: int, block: Samples) -> None:
+    """Read the strip's file, or add up what it is fed with."""
+    if strip.reader != 0:
+        read_block(record_at(strip.reader, _READER), segments, count, block)
+    else:
+        block[:] = 0.0
+        for address in whole_vector(strip.inputs):
+            _add_input(record_at(address, _INPUT), block)
+
+
+@kernel
+def _compare(strip: StripRecord, before: Samples, block: Samples) -> None:
+    """Let the input through in place of what the chain made, as far as that is wanted."""
+    after = vector(strip.after)
+    if strip.wait > 0:
+        strip.wait = max(0, strip.wait - block.shape[1])
+        if strip.wait == 0:
+            aim(after, 0.0, strip.fade_frames)
+        return
+    if rests_at(after, 1.0):
+        return
+    if before.shape[0] != block.shape[0]:
+        wide = block_of(strip.wide_before, block.shape[0], block.shape[1])
+        wide[0] = before[0]
+        wide[1] = before[0]
+        before = wide
+    if after[LEFT] != 0.0:
+        crossfade(before, block, after)
+    block[:] = before
+
+
+@inlined
+def _keep_ends(strip: StripRecord, points: Samples, before: Samples, block: Samples) -> None:
+    """Keep both ends of a chain that does not run, for whoever looks on."""
+    if strip.ran == 0:
+        keep_point(points, 0, before, 0, before.shape[1])
+        keep_point(points, points.shape[0] - 1, block, 0, block.shape[1])
+
+
+@kernel
+def run_strip(strip: StripRecord, segments: NDArray[np.int64], count: int, frames: int) -> None:
+    """Run a strip for the next `frames`, which these stretches (first frame, frames) make up."""
+    player, chain, out = strip.player, record_at(strip.chain, _CHAIN), block_of(strip.out, 2, frames)
+    match, left, right, after = vector(strip.match), vector(strip.left), vector(strip.right), vector(strip.after)
+    points = matrix(chain.points)
+    if is_broken(player):
+        strip.broken = 1
+    if strip.unread == 1 and points.shape[0] == 0 and count == 1 and player.phase == PRINT:
+        play_to_sides(player, segments[0, 0], match, left, right, out)
+    else:
+        block, before = block_of(strip.block, strip.channels, frames), block_of(strip.before, strip.channels, frames)
+        runs = chain_runs(player)
+        strip.ran = 1 if runs else 0
+        if strip.unread == 0 or runs or points.shape[0] > 0:
+            _take_in(strip, segments, count, block)
+            before[:] = block
+            index = whole_vector(strip.before_index)
+            index[0] = delay(before, matrix(strip.before_ring), index[0])
+        # In a block that goes round the loop the clock is right from the next block on.
+        vector(chain.clock)[CLOCK_FRAME] = segments[0, 0] - strip.input_latency
+        if runs:
+            block = run_chain(chain, block)
+            strip.unread = 0
+        else:
+            if strip.out_channels != strip.channels:
+                block = block_of(strip.printed, strip.out_channels, frames)
+            elif (strip.reader != 0 and strip.before_is_sent == 0 and strip.wait == 0 and rests_at(after, 1.0)):
+                strip.unread = 1
+        play(player, segments, count, block)
+        _keep_ends(strip, points, before, block)
+        glide(block, match)
+        _compare(strip, before, block)
+        to_sides(block, left, right, out)
+        if strip.before_is_sent == 1:
+            before_fader = block_of(strip.before_fader, 2, frames)
+            centre = _CENTRE if strip.channels == 1 else 1.0
+            for i in range(frames):
+                before_fader[0, i] = block[0, i] * centre
+                before_fader[1, i] = block[block.shape[0] - 1, i] * centre
+    needles = cube(strip.needles)
+    if needles.shape[0] > 0:
+        needle(out, strip.needle_speed, 2.0 * VU_DAMPING, needles[strip.row], matrix(strip.peaks)[strip.row])
+
+
+class _Input:
+    """The Python half of a way into a bus.
+
+    source : what comes out of the strip, (2 times the longest block,); late : frames that it waits for others
+    """
+
+    def __init__(self, source: Samples, late: int, rate: float) -> None:
+        self.record = InputRecord.make(late=late, sides=source.size)
+        self.record.source = source
+        self._level = Ramp(1.0, rate, state=self.record.level)
+
+    def set(self, level: float, *, at_once: bool) -> None:
+        """Take another level."""
+        self._level.go(level, at_once=at_once)
+
+    def reset(self) -> None:
+        """Forget what is on its way."""
+        self.record.carried.fill(0.0)
+        self._level.jump(self._level.target)
+
+
+class StripNode:
+    """The Python half of a running strip.  Its blocks have one channel for a mono track, two for all else.
+
+    channels : of what enters its chain, and out_channels : of what comes out, which may be two where that is one
+    restless : strips that their graph looks at between blocks; whatever starts a change adds its own
+    """
+
+    def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
+                 reuse: StripNode | None, outs: Samples, row: int, restless: set[StripNode]) -> None:
+        self.strip = strip
+        self.chain: Chain
+        self.latency: int
+        self.row = row
+        self._restless = restless
+        self.reader: RawReader | None = None
+        if strip.audio is not None:
+            conformed = find_conformed(strip.audio, session.rate)
+            if conformed is not None:
+                self.reader = RawReader(conformed.data, conformed.channels, conformed.frames, settings.max_block)
+        self.channels = self.reader.channels if self.reader is not None else 2
+        old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
+        clock = old.clock if old is not None else Clock(session.tempo, session.beats_per_bar)
+        self._setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
+                            session.reference_dbfs, seed_from(session.seed, strip.id), read_impulse=find_impulse,
+                            clock=clock, widen=True)
+        self.chain = Chain(self._setup, strip.chain, old)
+        self.out_channels = self.chain.channels
+        self.input_latency = max((node.latency for node in sources), default=0)
+        self.latency = self.input_latency + self.chain.latency
+        self.inputs = self._make_inputs(sources, session.rate)
+        self._out = outs[row]
+        record = self.record = self._make_record(sources)
+        self.player = PrintPlayer(record.player, self.chain, self.latency, session.rate, settings.max_block)
+        self._hears_before = False
+        self._match = Ramp(gain(strip.match_db), session.rate, state=record.match)
+        self._quickly, self._slowly = self._match.frames, round(MATCH_SECONDS * session.rate)
+        self._after = Ramp(1.0, session.rate, FADE_SECONDS, state=record.after)
+        self._left = Ramp(1.0, session.rate, state=record.left)
+        self._right = Ramp(1.0, session.rate, state=record.right)
+        record.fade_frames = self._after.frames
+
+    def _make_inputs(self, sources: Sequence[StripNode], rate: float) -> dict[tuple[str, bool], _Input]:
+        """The ways in: by the strip that they come from, and whether by a send."""
+        inputs: dict[tuple[str, bool], _Input] = {}
+        for node in sources:
+            ways: list[Send | None] = [send for send in node.strip.sends if send.to == self.strip.id]
+            if node.strip.out == self.strip.id:
+                ways.insert(0, None)
+            for send in ways:
+                before_fader = send is not None and send.pre
+                inputs[node.strip.id, send is not None] = _Input(
+                    node.record.before_fader if before_fader else node.record.out,
+                    self.input_latency - node.latency, rate)
+        return inputs
+
+    def _make_record(self, sources: Sequence[StripNode]) -> StripRecord:
+        longest = self._setup.max_block
+        record = StripRecord.make(
+            channels=self.channels, latency=self.chain.latency, samples=self.channels * longest,
+            out_samples=self.out_channels * longest, sides=2 * longest, inputs=len(self.inputs), sources=len(sources))
+        record.reader = 0 if self.reader is None else self.reader.record.address
+        record.chain, record.row = self.chain.record.address, self.row
+        record.channels, record.out_channels = self.channels, self.out_channels
+        record.input_latency = self.input_latency
+        record.before_is_sent = int(any(send.pre for send in self.strip.sends))
+        record.needle_speed = VU_SPEED / self._setup.rate
+        record.inputs = np.array([entry.record.address for entry in self.inputs.values()], np.int64)
+        record.sources = np.array([node.row for node in sources], np.int64)
+        record.out = self._out
+        return record
+
+    @property
+    def moves(self) -> bool:
+        """True while settings or a print come in, so that the strip is to be looked at between blocks."""
+        return self.chain.moves or self.player.moves
+
+    def go_on(self) -> None:
+        """Take up, between two blocks, what has come to its end."""
+        self.chain.go_on()
+        self.player.go_on()
+
+    def meter_into(self, needles: Samples, peaks: Samples) -> None:
+        """Meter what comes out: (strips, 2, 2) and (strips, 2), as `kernels.meters.needle` takes them."""
+        self.record.needles, self.record.peaks = needles, peaks
+
+    def set(self, strip: Strip, audible: bool, *, at_once: bool = False) -> None:
+        """Take the strip's settings.
+
+        Parameters
+        ----------
+        at_once : bool
+            The graph does not play yet: its new slots have their settings, and those it shares with the graph that
+            plays are not to be touched from another thread.
+        """
+        chain = self.strip.chain
+        if not at_once:
+            if strip.chain != chain and not self.player.stays:
+                self.player.use(None)
+            self.chain.update(strip.chain)
+        self.strip = strip
+        self._restless.add(self)
+        self._let_through(at_once=at_once)
+        left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
+        # A match that is measured later moves so slowly that it is no jump; one that comes with its chain keeps step.
+        self._match.frames = self._slowly if strip.chain == chain else self._quickly
+        for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
+            ramp.go(value, at_once=at_once)
+
+    def fits(self, strip: Strip) -> bool:
+        """True where the chain goes on with two channels from the same place on with these settings."""
+        return widens_at(self._setup, strip.chain) == self.chain.wide_from
+
+    def hear(self, *, before: bool, at_once: bool = False) -> None:
+        """Let the strip's input through instead of its chain, or its chain again."""
+        self._hears_before = before
+        self._let_through(at_once=at_once)
+
+    def _let_through(self, *, at_once: bool) -> None:
+        record = self.record
+        through = self._hears_before or self.strip.bypass
+        if through and record.unread and not at_once:
+            # While a print was played the input was left unread: it runs unheard until it is in step.
+            record.wait = self.chain.latency
+            record.before_ring.fill(0.0)
+            record.unread = 0
+        elif record.wait == 0 or at_once or not through:
+            record.wait = 0
+            self._after.go(0.0 if through else 1.0, at_once=at_once)
+
+    def use_print(self, strip_print: StripPrint | None, *, at_once: bool = False) -> None:
+        """Play from a print in place of the chain, where it was made with the chain's present settings, or stays."""
+        fits = strip_print is not None and strip_print.channels == self.out_channels and (
+            strip_print.stays or strip_print.chain == self.strip.chain)
+        self.player.use(strip_print if fits else None, at_once=at_once)
+        self._restless.add(self)
+
+    def leave_broken(self) -> None:
+        """Go back to the chain where the print that is played was found damaged on disk."""
+        if self.record.broken:
+            self.record.broken = 0
+            self.player.use(None)
+            self._restless.add(self)
+
+    def reset(self) -> None:
+        """Forget all past input: the next frame is the first."""
+        self.chain.reset()
+        self.player.reset()
+        self._restless.add(self)
+        self.record.carried.fill(0.0)
+        self.record.wait = 0
+        self._let_through(at_once=True)
+        for entry in self.inputs.values():
+            entry.reset()
+        for ramp in (self._match, self._after, self._left, self._right):
+            ramp.jump(ramp.target)
+
+    def out(self, frames: int) -> Samples:
+        """The last block (2, frames) behind the fader."""
+        return block_view(self._out, 2, frames)
+
+
+def fader_level(decibels: float) -> float:
+    """The amplitude of a fader's place, silent at its bottom."""
+    return 0.0 if decibels <= VOLUME.minimum else gain(decibels)
+
+
+def _fader(strip: Strip, channels: int) -> tuple[float, float]:
+    """Gains to left and right: constant power for one channel, balance for two."""
+    level = fader_level(strip.volume_db)
+    position = strip.pan / 100.0
+    if channels == 1:
+        angle = (position + 1.0) * math.pi / 4.0
+        return level * math.cos(angle), level * math.sin(angle)
+    return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position)
