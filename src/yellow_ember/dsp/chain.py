@@ -11,12 +11,15 @@ from numpy.typing import NDArray
 from yellow_ember.dsp.arrays import Samples, block_view
 from yellow_ember.dsp.chain_loop import ChainLoop, LoopRecord, come_back, go_round
 from yellow_ember.dsp.kernels import inlined, kernel
-from yellow_ember.dsp.kernels.mixing import clean_input
+from yellow_ember.dsp.kernels.mixing import clean_input, put
 from yellow_ember.dsp.record import (
+    CompiledHalf,
     Record,
     block_of,
+    call_stage,
     matrix,
     record_at,
+    run_stage,
     scratch,
     shared,
     vector,
@@ -25,7 +28,7 @@ from yellow_ember.dsp.record import (
     whole_vector,
 )
 from yellow_ember.dsp.seeds import seed_from
-from yellow_ember.dsp.slot import Slot, SlotRecord, moving, run_slot
+from yellow_ember.dsp.slot import SLOT, Slot, SlotRecord, moving
 from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, LOOP_FRAMES, LoopPort, Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 
@@ -54,11 +57,13 @@ def _spreads(setup: Setup, settings: StageSettings) -> bool:
 class ChainRecord(Record):
     """Slots in series.
 
-    slots : where their records lie; loop : where the record of the way round lies, 0 where there is none
+    run_slot : where their compiled half lies; slots : where their records lie
+    loop : where the record of the way round lies, 0 where there is none
     wide_from : place of the first slot that has two channels where the chain is given one, else -1
     points : what is at each point of the chain, a row each, while somebody looks on; else empty
     """
 
+    run_slot: int = whole()
     wide_from: int = whole()
     loop: int = whole()
     slots: NDArray[np.int64] = whole_setting("slots")
@@ -68,15 +73,14 @@ class ChainRecord(Record):
     piece: Samples = scratch("piece")
 
 
-_SLOT, _LOOP, _CHAIN = SlotRecord.dtype, LoopRecord.dtype, ChainRecord.dtype
+_SLOT, _LOOP = SlotRecord.dtype, LoopRecord.dtype
 
 
 @inlined
 def _widened(chain: ChainRecord, block: Samples) -> Samples:
     """A single channel as two that are alike."""
     wide: Samples = block_of(chain.wide, 2, block.shape[1])
-    wide[0] = block[0]
-    wide[1] = block[0]
+    put(wide, block)
     return wide
 
 
@@ -90,7 +94,7 @@ def keep_point(points: Samples, point: int, block: Samples, start: int, frames: 
 
 
 @kernel
-def _run_slots(chain: ChainRecord, block: Samples, start: int, frames: int) -> Samples:
+def _run_slots(chain: ChainRecord, block: Samples, start: int, frames: int) -> None:
     """Run all slots on a block that begins at frame `start` of `frames`."""
     clock, points, slots = vector(chain.clock), matrix(chain.points), whole_vector(chain.slots)
     clock[CLOCK_DELAY] = 0.0
@@ -98,38 +102,34 @@ def _run_slots(chain: ChainRecord, block: Samples, start: int, frames: int) -> S
     for k in range(slots.shape[0]):
         if k == chain.wide_from and block.shape[0] == 1:
             block = _widened(chain, block)
-        slot = record_at(slots[k], _SLOT)
-        run_slot(slot, block)
-        clock[CLOCK_DELAY] += slot.latency
+        call_stage(chain.run_slot, slots[k], block)
+        clock[CLOCK_DELAY] += record_at(slots[k], _SLOT).latency
         keep_point(points, k + 1, block, start, frames)
     clock[CLOCK_FRAME] += block.shape[1]
-    return block
 
 
-@kernel
-def run_chain(chain: ChainRecord, block: Samples) -> Samples:
+@inlined
+def _run_chain(chain: ChainRecord, block: Samples) -> None:
     """Run a chain on a block (channels, frames) in place; where it widens, the result lies in `chain.wide`."""
     clean_input(block)
     frames = block.shape[1]
     if chain.loop == 0:
-        return _run_slots(chain, block, 0, frames)
+        _run_slots(chain, block, 0, frames)
+        return
     if chain.wide_from == 0:
         block = _widened(chain, block)
     loop = record_at(chain.loop, _LOOP)
     for start in range(0, frames, LOOP_FRAMES):
         stop = min(start + LOOP_FRAMES, frames)
         piece = block_of(chain.piece, block.shape[0], stop - start)
-        piece[:] = block[:, start:stop]
+        put(piece, block[:, start:stop])
         come_back(loop, stop - start)
         _run_slots(chain, piece, start, frames)
         go_round(loop, stop - start)
-        block[:, start:stop] = piece
-    return block
+        put(block[:, start:stop], piece)
 
 
-@kernel
-def _run_chain_at(address: int, block: Samples) -> None:
-    run_chain(record_at(address, _CHAIN), block)
+CHAIN = CompiledHalf(ChainRecord, _run_chain)
 
 
 class Chain:
@@ -182,6 +182,7 @@ class Chain:
                                   piece=0 if self._loop is None else self.channels * LOOP_FRAMES)
         record.wide_from = -1 if self.wide_from is None else self.wide_from
         record.loop = 0 if self._loop is None else self._loop.record.address
+        record.run_slot = SLOT.address
         record.slots = np.array([slot.record.address for slot in self.slots], np.int64)
         record.clock = self.clock.times
         return record
@@ -249,7 +250,7 @@ class Chain:
         What comes out is the block itself, changed in place; where the chain widens, it has two channels and is
         valid until the next call.
         """
-        _run_chain_at(self.record.address, block)
+        run_stage(CHAIN.address, self.record.address, block)
         self.go_on()
         return block if self.wide_from is None else block_view(self.record.wide, 2, block.shape[1])
 

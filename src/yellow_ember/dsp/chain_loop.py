@@ -12,38 +12,40 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import level_turn
+from yellow_ember.dsp.kernels.mixing import level_turn, put
 from yellow_ember.dsp.record import (
     Record,
     block_of,
+    call_stage,
     matrix,
     real,
-    record_at,
     scratch,
     shared,
     state,
     vector,
+    whole,
     whole_setting,
     whole_state,
     whole_vector,
 )
 from yellow_ember.dsp.seeds import seed_from
-from yellow_ember.dsp.slot import Slot, SlotRecord, run_slot
+from yellow_ember.dsp.slot import SLOT, Slot
 from yellow_ember.dsp.stage import LOOP_FRAMES, LoopPort, Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 
 _LEVEL_SECONDS = 0.2
 """How slowly the loop's gain is measured."""
-_SLOT = SlotRecord.dtype
 
 
 class LoopRecord(Record):
     """What goes round.
 
+    run_slot : where the slots' compiled half lies; slots : where their records lie
     sent, returned : the port's; ring : what came round, until the stage takes it back
     sent_ring : what was sent, until its turn comes back; levels : slow mean squares of both
     """
 
+    run_slot: int = whole()
     speed: float = real()
     slots: NDArray[np.int64] = whole_setting("slots")
     sent: Samples = shared(2)
@@ -72,10 +74,10 @@ def go_round(loop: LoopRecord, frames: int) -> None:
     ring, sent, index, sent_index = matrix(loop.ring), matrix(loop.sent), whole_vector(loop.index), whole_vector(
         loop.sent_index)
     turned, before = block_of(loop.turned, ring.shape[0], frames), block_of(loop.before, ring.shape[0], frames)
-    turned[:] = sent[:, :frames]
-    before[:] = sent[:, :frames]
+    put(turned, sent[:, :frames])
+    put(before, sent[:, :frames])
     for slot in whole_vector(loop.slots):
-        run_slot(record_at(slot, _SLOT), turned)
+        call_stage(loop.run_slot, slot, turned)
     sent_index[0] = delay(before, matrix(loop.sent_ring), sent_index[0])
     level_turn(before, turned, loop.speed, vector(loop.levels))
     at = index[0]
@@ -102,6 +104,7 @@ class ChainLoop:
         port.delay = LOOP_FRAMES + late
         self.record = LoopRecord.make(channels=channels, slots=len(self.slots), loop_frames=LOOP_FRAMES, late=late,
                                       samples=channels * LOOP_FRAMES)
+        self.record.run_slot = SLOT.address
         self.record.slots = np.array([slot.record.address for slot in self.slots], np.int64)
         self.record.sent, self.record.returned = port.sent, port.returned
         self.record.speed = one_pole(_LEVEL_SECONDS, setup.rate)

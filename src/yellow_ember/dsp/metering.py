@@ -16,6 +16,7 @@ from yellow_ember.dsp.filters import Section
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.meters import needle, power, quasi_peak, true_peak
+from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.record import (
     Record,
     block_of,
@@ -187,7 +188,7 @@ def meter_loudness(meter: LoudnessRecord, block: Samples) -> None:
     for c in range(channels):
         highest[c] = max(highest[c], peaks[c])
     weighted = block_of(meter.weighted, channels, frames)
-    weighted[:] = block
+    put(weighted, block)
     biquads(weighted, matrix(meter.sections), cube(meter.weighting))
     at = 0
     while at < frames:

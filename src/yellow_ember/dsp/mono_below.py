@@ -6,6 +6,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import split
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
+from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.parameters import Group, Number, Taper
 from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, whole
 
@@ -39,7 +40,7 @@ def make_lows_mono(record: MonoBelowRecord, block: Samples) -> None:
     if record.splitting == 0:
         return
     lows = block_of(record.lows, block.shape[0], block.shape[1])
-    lows[:] = block
+    put(lows, block)
     biquads(lows, matrix(record.low), cube(record.low_state))
     biquads(block, matrix(record.high), cube(record.high_state))
     for i in range(block.shape[1]):

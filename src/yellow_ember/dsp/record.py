@@ -397,26 +397,31 @@ def _call(typing_context: Any, function: Any, record: Any, block: Any, channels:
     return types.void(*[types.int64] * 5), generate
 
 
-_call_at: Any = intrinsic(_call)
+call_at: Any = intrinsic(_call)
+"""Call what lies at an address, under the one signature of compiled halves; from compiled code."""
 
 
 @inlined
 def call_stage(function: int, record: int, block: Samples) -> None:
-    """Run a compiled stage, by its address, on a block in place; from compiled code."""
-    _call_at(function, record, block.ctypes.data, block.shape[0], block.shape[1])
+    """Run a compiled half, by its address, on a block in place; from compiled code."""
+    call_at(function, record, block.ctypes.data, block.shape[0], block.shape[1])
 
 
 @kernel
 def run_stage(function: int, record: int, block: Samples) -> None:
-    """Run a compiled stage, by its address, on a block in place."""
+    """Run a compiled half, by its address, on a block in place."""
     call_stage(function, record, block)
 
 
-class CompiledHalf:
-    """What makes a stage's sound: its record, and the kernel that runs a block on it.
+COMPILED_HALF = types.void(*[types.int64] * 4)
+"""The one signature of all compiled halves: where the record and the block lie, channels, frames."""
 
-    `address` is the kernel under the one signature that all stages have (record, block, channels, frames); it is
-    compiled, or loaded, when it is first asked for.
+
+class CompiledHalf:
+    """What makes the sound of a stage, a slot or a chain: its record, and the kernel that runs a block on it.
+
+    `address` is the kernel under the one signature that all have; it is compiled, or loaded, when it is first asked
+    for.  What calls it by that address need not be compiled with it.
     """
 
     def __init__(self, record_type: type[Record], process: Callable[[Any, Samples], None]) -> None:
@@ -430,5 +435,5 @@ class CompiledHalf:
         def entry(record: int, block: int, channels: int, frames: int) -> None:
             process(record_at(record, dtype), block_at(block, channels, frames))
 
-        self._kept = compiled_callback(entry, types.void(*[types.int64] * 4), self.record_type.__name__)
+        self._kept = compiled_callback(entry, COMPILED_HALF, self.record_type.__name__)
         return int(self._kept.address)

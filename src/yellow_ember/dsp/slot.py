@@ -9,12 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.kernels import inlined, kernel
+from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, aim, crossfade, glide, jump, mean, rests_at
+from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, aim, crossfade, glide, jump, mean, put, rests_at
 from yellow_ember.dsp.parameters import Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
+    CompiledHalf,
     Record,
     block_of,
     call_stage,
@@ -71,7 +72,7 @@ def _work(slot: SlotRecord, wet: Samples) -> None:
         call_stage(slot.function, stages[slot.heard], wet)
         return
     other = block_of(slot.other, wet.shape[0], wet.shape[1])
-    other[:] = wet
+    put(other, wet)
     call_stage(slot.function, stages[1 - slot.heard], other)
     call_stage(slot.function, stages[slot.heard], wet)
     if slot.settling > 0:
@@ -90,41 +91,43 @@ def _add_dry(slot: SlotRecord, block: Samples, dry: Samples) -> None:
     beside = vector(slot.beside)
     if not rests_at(beside, 0.0):
         other = block_of(slot.other, block.shape[0], block.shape[1])
-        other[:] = dry
+        put(other, dry)
         glide(other, beside)
         add(block, other)
 
 
-@kernel
-def run_slot(slot: SlotRecord, block: Samples) -> None:
+@inlined
+def _run_slot(slot: SlotRecord, block: Samples) -> None:
     """Run a slot on a block (channels, frames) in place."""
     channels, frames = block.shape
     dry, index, on = block_of(slot.dry, channels, frames), whole_vector(slot.index), vector(slot.on)
-    dry[:] = block
+    put(dry, block)
     index[0] = delay(dry, matrix(slot.ring), index[0])
     if slot.unheard == 0 and rests_at(on, 0.0):
-        block[:] = dry
+        put(block, dry)
         return
     if slot.mono == 1:
         single = block_of(slot.single, 1, frames)
         mean(block, single)
         _work(slot, single)
         glide(single, vector(slot.wet))
-        block[0] = single[0]
-        block[1] = single[0]
+        put(block, single)
     else:
         _work(slot, block)
         glide(block, vector(slot.wet))
     if slot.unheard > 0:
         slot.unheard = max(0, slot.unheard - frames)
-        block[:] = dry
+        put(block, dry)
         if slot.unheard == 0:
             aim(on, 1.0, slot.fade_frames)
         return
     _add_dry(slot, block, dry)
     if on[LEFT] != 0.0:
         crossfade(dry, block, on)
-        block[:] = dry
+        put(block, dry)
+
+
+SLOT = CompiledHalf(SlotRecord, _run_slot)
 
 
 class Slot:

@@ -6,7 +6,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass, split, tilt
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
-from yellow_ember.dsp.kernels.mixing import add
+from yellow_ember.dsp.kernels.mixing import add, put
 from yellow_ember.dsp.parameters import Group, Number, Taper, Values, as_number
 from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, vector, whole
 
@@ -76,7 +76,7 @@ def tone_before(record: ToneRecord, block: Samples) -> None:
     """What comes before the non-linearity, in place."""
     if record.splitting == 1:
         lows = block_of(record.lows, block.shape[0], block.shape[1])
-        lows[:] = block
+        put(lows, block)
         biquads(lows, matrix(record.low), cube(record.low_state))
         biquads(block, matrix(record.high), cube(record.high_state))
     if record.leaning == 1:

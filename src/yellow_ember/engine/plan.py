@@ -17,17 +17,18 @@ from yellow_ember.dsp.record import (
     Record,
     address_of,
     block_of,
+    call_at,
+    part,
     real,
     record_at,
     setting,
     vector,
     whole,
-    whole_matrix,
     whole_scratch,
     whole_setting,
     whole_vector,
 )
-from yellow_ember.engine.strip import StripNode, StripRecord, run_strip
+from yellow_ember.engine.strip import StripNode, StripRecord, TurnRecord, strip_function
 from yellow_ember.engine.system_calls import (
     SEMAPHORE_WORDS,
     fetch_add,
@@ -47,22 +48,22 @@ _WORD_BYTES = 8
 class PlanRecord(Record):
     """Strips in an order in which each comes behind those that feed it.
 
-    strips : where their records lie; taken : how many were taken by a thread in this turn
-    turn : blocks until now; done : by row, the turn that a strip is through with
-    stretches : first frame and frames of what makes up the block; frames : of the block
+    run_strip : where the strips' compiled half lies; strips : where their records lie
+    turn : what they run next, which lies at `turn_address`; number : of the turn
+    taken : how many strips were taken by a thread in this turn; done : by row, the turn that a strip is through with
     ceiled : where the record of the strip lies that is held under `limit`, 0 for none
     damaged : 1 when a print was found damaged
     """
 
-    turn: int = whole()
-    frames: int = whole()
-    count: int = whole()
+    run_strip: int = whole()
+    turn_address: int = whole()
+    number: int = whole()
     ceiled: int = whole()
     limit: float = real()
     release: float = real()
     ceiling_gain: float = real()
     strips: NDArray[np.int64] = whole_setting("strips")
-    stretches: NDArray[np.int64] = whole_setting("frames", 2)
+    turn: TurnRecord = part(TurnRecord)
     ceiling_state: Samples = setting(1)
     damaged: NDArray[np.int64] = whole_scratch(1)
     taken: NDArray[np.int64] = whole_scratch(1)
@@ -104,25 +105,25 @@ def _take_strips(address: int) -> None:
     Each waits for those that feed it; as these come before it in the order, one that can go on is always being run.
     """
     plan = record_at(address, _PLAN)
-    strips, stretches = whole_vector(plan.strips), whole_matrix(plan.stretches)
+    strips = whole_vector(plan.strips)
     while True:
         index = fetch_add(address_of(plan.taken), 1)
         if index >= strips.shape[0]:
             return
         strip = record_at(strips[index], _STRIP)
         for row in whole_vector(strip.sources):
-            _await_word(address_of(plan.done) + _WORD_BYTES * row, plan.turn)
-        run_strip(strip, stretches, plan.count, plan.frames)
+            _await_word(address_of(plan.done) + _WORD_BYTES * row, plan.number)
+        call_at(plan.run_strip, strips[index], plan.turn_address, 0, 0)
         if strip.broken == 1:
             store(address_of(plan.damaged), 1)
-        store(address_of(plan.done) + _WORD_BYTES * strip.row, plan.turn)
+        store(address_of(plan.done) + _WORD_BYTES * strip.row, plan.number)
 
 
 @kernel
 def _run(plan_address: int, crew_address: int) -> None:
     """Run all strips for a block; crew_address : where the record of the threads that help lies, 0 for none."""
     plan = record_at(plan_address, _PLAN)
-    plan.turn += 1
+    plan.number += 1
     store(address_of(plan.taken), 0)
     if crew_address == 0:
         _take_strips(plan_address)
@@ -137,7 +138,7 @@ def _run(plan_address: int, crew_address: int) -> None:
         store(address_of(crew.open), 0)
         _await_word(address_of(crew.active), 0)
     if plan.ceiled != 0:
-        out = block_of(record_at(plan.ceiled, _STRIP).out, 2, plan.frames)
+        out = block_of(record_at(plan.ceiled, _STRIP).out, 2, plan.turn.frames)
         plan.ceiling_gain = ceiling(out, plan.limit, plan.release, vector(plan.ceiling_state))
 
 
@@ -210,12 +211,13 @@ class Plan:
         record.strips = np.array([node.record.address for node in nodes])
         record.ceiling_gain = 1.0
         record.ceiling_state.fill(1.0)
-        self._stretches, self._damaged = record.stretches, record.damaged
+        record.run_strip, record.turn_address = strip_function().address, record.turn.address
+        self._turn, self._stretches, self._damaged = record.turn, record.turn.stretches, record.damaged
 
     def run(self, stretches: Sequence[tuple[int, int]], frames: int, crew: Crew | None = None) -> None:
         """Run all strips for the next `frames`, which stretches (first frame, frames) of the time line make up."""
         self._stretches[:len(stretches)] = stretches
-        self.record.count, self.record.frames = len(stretches), frames
+        self._turn.count, self._turn.frames = len(stretches), frames
         _run(self.record.address, 0 if crew is None else crew.record.address)
 
     def met_damage(self) -> bool:

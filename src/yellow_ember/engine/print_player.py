@@ -12,7 +12,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels.filters import delay
-from yellow_ember.dsp.kernels.mixing import LEFT, aim, crossfade, jump, print_to_sides
+from yellow_ember.dsp.kernels.mixing import LEFT, aim, crossfade, jump, print_to_sides, put
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
     Record,
@@ -144,7 +144,7 @@ def play(player: PlayerRecord, segments: NDArray[np.int64], count: int, block: S
     elif player.phase == FADING_OUT:
         _run_deck(player.deck, segments, count, own)
         crossfade(own, block, share)
-        block[:] = own
+        put(block, own)
         if share[LEFT] == 0.0:
             player.deck, player.phase = 0, LIVE
 

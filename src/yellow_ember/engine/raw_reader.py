@@ -99,8 +99,10 @@ def read_raw(reader: ReaderRecord, start: int, frames: int) -> NDArray[np.float3
             reader.broken = 1
             available = 0
         _read_ahead(reader, offset + requested)
-    result[:before] = 0.0
-    result[before + available:] = 0.0
+    for i in range(frames):
+        if i < before or i >= before + available:
+            for c in range(reader.channels):
+                result[i, c] = 0.0
     return result
 
 

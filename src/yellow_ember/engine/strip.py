@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
-from yellow_ember.dsp.chain import Chain, ChainRecord, keep_point, run_chain, widens_at
-from yellow_ember.dsp.kernels import inlined, kernel
+from yellow_ember.dsp.chain import CHAIN, Chain, ChainRecord, keep_point, widens_at
+from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.meters import needle
-from yellow_ember.dsp.kernels.mixing import LEFT, add, aim, crossfade, glide, rests_at, to_sides
+from yellow_ember.dsp.kernels.mixing import LEFT, add, aim, crossfade, glide, put, rests_at, silence, to_sides
 from yellow_ember.dsp.metering import VU_DAMPING, VU_SPEED
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
+    COMPILED_HALF,
     Record,
     block_of,
+    call_stage,
     cube,
     matrix,
     part,
@@ -30,6 +34,7 @@ from yellow_ember.dsp.record import (
     state,
     vector,
     whole,
+    whole_matrix,
     whole_setting,
     whole_state,
     whole_vector,
@@ -76,6 +81,7 @@ class InputRecord(Record):
 class StripRecord(Record):
     """A strip.
 
+    run_chain : where the chain's compiled half lies
     reader, chain, inputs : where the records lie of its file (0 for a bus), its chain, and its ways in
     sources : rows of the strips that it waits for; row : its own
     channels : of what enters its chain; out_channels : of what comes out
@@ -86,6 +92,7 @@ class StripRecord(Record):
     needles, peaks : of all strips' meters; empty where nothing is metered
     """
 
+    run_chain: int = whole()
     reader: int = whole()
     chain: int = whole()
     row: int = whole()
@@ -118,7 +125,18 @@ class StripRecord(Record):
     before_fader: Samples = scratch("sides")
 
 
+
+
+class TurnRecord(Record):
+    """What the strips run next: `frames`, of which `count` stretches (first frame, frames) of the time line consist."""
+
+    frames: int = whole()
+    count: int = whole()
+    stretches: NDArray[np.int64] = whole_setting("frames", 2)
+
+
 _READER, _CHAIN, _INPUT = ReaderRecord.dtype, ChainRecord.dtype, InputRecord.dtype
+_STRIP, _TURN = StripRecord.dtype, TurnRecord.dtype
 
 
 @inlined
@@ -128,7 +146,7 @@ def _add_input(entry: InputRecord, block: Samples) -> None:
     whole_level = rests_at(level, 1.0)
     if ring.shape[1] > 0 or not whole_level:
         delayed = block_of(entry.delayed, 2, frames)
-        delayed[:] = source
+        put(delayed, source)
         source = delayed
     if not whole_level:
         glide(source, level)
@@ -144,7 +162,7 @@ def _take_in(strip: StripRecord, segments: NDArray[np.int64], count: int, block:
     if strip.reader != 0:
         read_block(record_at(strip.reader, _READER), segments, count, block)
     else:
-        block[:] = 0.0
+        silence(block)
         for address in whole_vector(strip.inputs):
             _add_input(record_at(address, _INPUT), block)
 
@@ -162,12 +180,11 @@ def _compare(strip: StripRecord, before: Samples, block: Samples) -> None:
         return
     if before.shape[0] != block.shape[0]:
         wide = block_of(strip.wide_before, block.shape[0], block.shape[1])
-        wide[0] = before[0]
-        wide[1] = before[0]
+        put(wide, before)
         before = wide
     if after[LEFT] != 0.0:
         crossfade(before, block, after)
-    block[:] = before
+    put(block, before)
 
 
 @inlined
@@ -178,9 +195,10 @@ def _keep_ends(strip: StripRecord, points: Samples, before: Samples, block: Samp
         keep_point(points, points.shape[0] - 1, block, 0, block.shape[1])
 
 
-@kernel
-def run_strip(strip: StripRecord, segments: NDArray[np.int64], count: int, frames: int) -> None:
-    """Run a strip for the next `frames`, which these stretches (first frame, frames) make up."""
+@inlined
+def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
+    """Run a strip for the next frames."""
+    frames, count, segments = turn.frames, turn.count, whole_matrix(turn.stretches)
     player, chain, out = strip.player, record_at(strip.chain, _CHAIN), block_of(strip.out, 2, frames)
     match, left, right, after = vector(strip.match), vector(strip.left), vector(strip.right), vector(strip.after)
     points = matrix(chain.points)
@@ -194,13 +212,15 @@ def run_strip(strip: StripRecord, segments: NDArray[np.int64], count: int, frame
         strip.ran = 1 if runs else 0
         if strip.unread == 0 or runs or points.shape[0] > 0:
             _take_in(strip, segments, count, block)
-            before[:] = block
+            put(before, block)
             index = whole_vector(strip.before_index)
             index[0] = delay(before, matrix(strip.before_ring), index[0])
         # In a block that goes round the loop the clock is right from the next block on.
         vector(chain.clock)[CLOCK_FRAME] = segments[0, 0] - strip.input_latency
         if runs:
-            block = run_chain(chain, block)
+            call_stage(strip.run_chain, strip.chain, block)
+            if chain.wide_from >= 0:
+                block = block_of(chain.wide, 2, frames)
             strip.unread = 0
         else:
             if strip.out_channels != strip.channels:
@@ -221,6 +241,16 @@ def run_strip(strip: StripRecord, segments: NDArray[np.int64], count: int, frame
     needles = cube(strip.needles)
     if needles.shape[0] > 0:
         needle(out, strip.needle_speed, 2.0 * VU_DAMPING, needles[strip.row], matrix(strip.peaks)[strip.row])
+
+
+def _run_strip_at(strip: int, turn: int, _channels: int, _frames: int) -> None:
+    _run_strip(record_at(strip, _STRIP), record_at(turn, _TURN))
+
+
+@functools.cache
+def strip_function() -> Any:
+    """The compiled half of a strip, which is called by its `address` with where the strip and the turn lie."""
+    return compiled_callback(_run_strip_at, COMPILED_HALF, "StripRecord")
 
 
 class _Input:
@@ -305,6 +335,7 @@ class StripNode:
             channels=self.channels, latency=self.chain.latency, samples=self.channels * longest,
             out_samples=self.out_channels * longest, sides=2 * longest, inputs=len(self.inputs), sources=len(sources))
         record.reader = 0 if self.reader is None else self.reader.record.address
+        record.run_chain = CHAIN.address
         record.chain, record.row = self.chain.record.address, self.row
         record.channels, record.out_channels = self.channels, self.out_channels
         record.input_latency = self.input_latency

@@ -22,6 +22,8 @@ from yellow_ember.dsp.metering import (
 )
 from yellow_ember.dsp.record import (
     Record,
+    address_of,
+    block_at,
     block_of,
     cube,
     matrix,
@@ -57,6 +59,7 @@ class StripMeterRecord(Record):
 
 
 _STRIP, _CHAIN, _METER = StripRecord.dtype, ChainRecord.dtype, StripMeterRecord.dtype
+_WORD_BYTES = 8
 _LOUDNESS, _PROGRAMME = LoudnessRecord.dtype, ProgrammeRecord.dtype
 
 
@@ -86,14 +89,16 @@ def _meter(address: int, frames: int) -> None:
     """Take in the strip's last block, and what its chain has kept of it."""
     meter = record_at(address, _METER)
     strip = record_at(meter.strip, _STRIP)
-    out, points = block_of(strip.out, 2, frames), matrix(record_at(strip.chain, _CHAIN).points)
+    chain, out = record_at(strip.chain, _CHAIN), block_of(strip.out, 2, frames)
+    points = matrix(chain.points)
     meter_loudness(record_at(meter.loudness, _LOUDNESS), out)
     meter_programme(record_at(meter.programme, _PROGRAMME), out)
     last = points.shape[0] - 1
     for point in range(points.shape[0]):
         if strip.ran == 1 or point == 0 or point == last:
             channels = whole_vector(meter.channels)[point]
-            _meter_point(meter, point, points[point, :channels * frames].reshape((channels, frames)))
+            row = address_of(chain.points) + _WORD_BYTES * point * points.shape[1]
+            _meter_point(meter, point, block_at(row, channels, frames))
 
 
 class StripMeter:

@@ -11,7 +11,7 @@ from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.dynamics import compress
 from yellow_ember.dsp.kernels.filters import TINY, biquads, fir
 from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
-from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, STEP, TARGET, VALUE, add, advance, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, STEP, TARGET, VALUE, add, advance, glide, put, silence
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, bend
 
 MOST = 5
@@ -50,15 +50,15 @@ def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples
     corrections : (bands, taps), what the shape will lose of the highs; active : the bands whose shape is heard
     """
     count = 0
-    clean[:] = 0.0
+    silence(clean)
     for k in range(parts.shape[0]):
         part = parts[k]
         if squashed[k] == 1:
-            spare[:] = part
+            put(spare, part)
             compress(part, spare, figures[k], False, held_states[k])
         passed, drive, bent = ramps[CLEAN, k], ramps[DRIVE, k], ramps[BENT, k]
         if passed[TARGET] != 0.0 or passed[LEFT] > 0.0:
-            spare[:] = part
+            put(spare, part)
             glide(spare, passed)
             add(clean, spare)
         if bent[TARGET] == 0.0 and bent[LEFT] == 0.0:

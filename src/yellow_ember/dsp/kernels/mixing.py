@@ -36,6 +36,23 @@ def clean_input(block: Samples) -> int:
 
 
 @kernel
+def put(target: Samples, source: Samples) -> None:
+    """target := source, (channels, frames) each; a single channel is put to all."""
+    for c in range(target.shape[0]):
+        k = min(c, source.shape[0] - 1)
+        for i in range(target.shape[1]):
+            target[c, i] = source[k, i]
+
+
+@kernel
+def silence(block: Samples) -> None:
+    """block := 0."""
+    for c in range(block.shape[0]):
+        for i in range(block.shape[1]):
+            block[c, i] = 0.0
+
+
+@kernel
 def glide(block: Samples, ramp: Samples) -> None:
     """Multiply by a gain that moves in a straight line to its target, in place."""
     start, step, left = ramp[VALUE], ramp[STEP], int(ramp[LEFT])

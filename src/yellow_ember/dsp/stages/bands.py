@@ -29,7 +29,7 @@ from yellow_ember.dsp.kernels import bands as kernels
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.bands import BENT, CLEAN, DRIVE, MOST
 from yellow_ember.dsp.kernels.filters import biquads, delay
-from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, TARGET, add, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, TARGET, add, glide, put
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS
 from yellow_ember.dsp.oversampling import (
     CASCADE,
@@ -307,7 +307,7 @@ def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples
                               cube(record.histories), vector(record.line), active, clean)
     indices[AT_CLEAN] = delay(clean, matrix(record.clean_ring), int(indices[AT_CLEAN]))
     if count == 0:
-        block[:] = clean
+        put(block, clean)
         return
     kernels.bend_side_by_side(
         parts, active[:count], whole_matrix(record.shapes), cube(record.curves), cube(record.glides),
@@ -342,13 +342,13 @@ def run_round(record: BandsRecord, block: Samples) -> None:
         stop = min(start + _LOOP_FRAMES, block.shape[1])
         piece = block_of(record.turn, channels, stop - start)
         coming = block_of(record.coming, channels, stop - start)
-        piece[:] = block[:, start:stop]
+        put(piece, block[:, start:stop])
         index = int(indices[AT_LOOP])
         kernels.feed_back(piece, vector(record.loop_figures), record.delay, loop, index, vector(record.followed),
                           coming)
         run_bands(record, piece, coming, True)
         indices[AT_LOOP] = kernels.keep(piece, loop, index)
-        block[:, start:stop] = piece
+        put(block[:, start:stop], piece)
 
 
 @inlined
@@ -361,7 +361,7 @@ def process(record: BandsRecord, block: Samples) -> None:
         run_bands(record, block, block, False)
     if record.glued == 1:
         heard = block_of(record.clean, block.shape[0], block.shape[1])
-        heard[:] = block
+        put(heard, block)
         dynamics.compress(block, heard, vector(record.glue), False, matrix(record.glue_state))
     glide(block, vector(record.out))
     tone_after(record.tone, block)

@@ -9,7 +9,7 @@ from yellow_ember.dsp.compression import compression
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, split
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.mixing import add, glide, put, silence
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, block_of, cube, matrix, scratch, setting, state, vector, whole
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
@@ -55,7 +55,7 @@ class CompRecord(Record):
 @inlined
 def compress_band(record: CompRecord, block: Samples, band: Samples, heard: Samples, index: int) -> None:
     """Hold a band down by its own level, and add it to the block."""
-    heard[:] = band
+    put(heard, band)
     dynamics.compress(band, heard, vector(record.figures), record.linked == 1, cube(record.levels)[index])
     add(block, band)
 
@@ -67,19 +67,19 @@ def compress_in_bands(record: CompRecord, block: Samples) -> None:
     low, middle = block_of(record.low, channels, frames), block_of(record.middle, channels, frames)
     high, heard = block_of(record.high, channels, frames), block_of(record.heard, channels, frames)
     lower, upper = cube(record.low_splits), cube(record.high_splits)
-    low[:] = block
-    middle[:] = block
+    put(low, block)
+    put(middle, block)
     biquads(low, lower[0], cube(record.lower_low))
     biquads(middle, lower[1], cube(record.lower_high))
-    high[:] = middle
+    put(high, middle)
     biquads(middle, upper[0], cube(record.upper_low))
     biquads(high, upper[1], cube(record.upper_high))
     # The low band goes through the upper split as well, both halves summed, so that all stay in phase.
-    heard[:] = low
+    put(heard, low)
     biquads(low, upper[0], cube(record.straight_low))
     biquads(heard, upper[1], cube(record.straight_high))
     add(low, heard)
-    block[:] = 0.0
+    silence(block)
     compress_band(record, block, low, heard, 0)
     compress_band(record, block, middle, heard, 1)
     compress_band(record, block, high, heard, 2)
@@ -92,7 +92,7 @@ def process(record: CompRecord, block: Samples) -> None:
         compress_in_bands(record, block)
     else:
         heard = block_of(record.heard, block.shape[0], block.shape[1])
-        heard[:] = block
+        put(heard, block)
         if record.hears_less == 1:
             biquads(heard, matrix(record.cut), cube(record.cut_state))
         dynamics.compress(block, heard, vector(record.figures), record.linked == 1, cube(record.levels)[0])

@@ -12,7 +12,7 @@ from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import room as kernels
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.mixing import add, glide, put
 from yellow_ember.dsp.kernels.room import LINES, SPREADERS
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
 from yellow_ember.dsp.record import (
@@ -106,7 +106,7 @@ class RoomRecord(Record):
 def process(record: RoomRecord, block: Samples) -> None:
     """The compiled half."""
     wet = block_of(record.wet, block.shape[0], block.shape[1])
-    wet[:] = block
+    put(wet, block)
     biquads(wet, matrix(record.cut), cube(record.cut_state))
     kernels.reverberate(wet, vector(record.figures), vector(record.targets), record.glide, record.before,
                         whole_matrix(record.taps), matrix(record.tap_gains), whole_matrix(record.spreads),

@@ -6,7 +6,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.kernels import inlined
-from yellow_ember.dsp.kernels.mixing import add_at_gain, glide
+from yellow_ember.dsp.kernels.mixing import add_at_gain, glide, put, silence
 from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, block_of, matrix, part, scratch, setting
@@ -30,11 +30,11 @@ def process(record: TrimRecord, block: Samples) -> None:
         glide(block, gains[0])
         return
     sides = block_of(record.sides, block.shape[0], block.shape[1])
-    sides[:] = 0.0
+    silence(sides)
     for side in range(2):
         for source in range(2):
             add_at_gain(sides[side], block[source], gains[2 * side + source])
-    block[:] = sides
+    put(block, sides)
 
 
 class TrimProcessor(Processor):

@@ -20,7 +20,7 @@ from yellow_ember.dsp.filters import (
 from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels import vinyl as kernels
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.mixing import add, glide, mean
+from yellow_ember.dsp.kernels.mixing import add, glide, mean, put
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
@@ -255,7 +255,7 @@ def process(record: VinylRecord, block: Samples) -> None:
     if record.mono == 1:
         single = block_of(record.hiss, 1, frames)
         mean(block, single)
-        block[:] = single
+        put(block, single)
     make_lows_mono(record.lows, block)
     biquads(block, matrix(record.band), cube(record.band_state))
     fast = record.fast

@@ -14,7 +14,7 @@ from yellow_ember.dsp.filters import low_pass_first, response, zero_and_pole
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import wear as kernels
 from yellow_ember.dsp.kernels.filters import biquads, delay
-from yellow_ember.dsp.kernels.mixing import add, glide
+from yellow_ember.dsp.kernels.mixing import add, glide, put
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.kernels.noise import hashed
 from yellow_ember.dsp.motion import interpolator
@@ -146,9 +146,9 @@ def add_print_through(record: WearRecord, block: Samples) -> None:
     pre = block_of(record.pre, block.shape[0], block.shape[1])
     post = block_of(record.post, block.shape[0], block.shape[1])
     main_index, post_index = vector(record.main_index), vector(record.post_index)
-    pre[:] = block
+    put(pre, block)
     biquads(pre, matrix(record.through_sections), cube(record.through_state))
-    post[:] = pre
+    put(post, pre)
     post_index[0] = delay(post, matrix(record.post_ring), int(post_index[0]))
     glide(pre, vector(record.through))
     glide(post, vector(record.through_late))
