@@ -312,11 +312,12 @@ def test_settings_belong_to_program_and_session(window: MainWindow, qtbot: QtBot
     workspace = window.workspace
     dialog = workspace.give(SettingsDialog, window)
     dialog.block.setCurrentText("512")
+    dialog.threads.setCurrentText("1")
     dialog.animation.setChecked(False)
     dialog.reference.ask(-20.0, commit=True)
     dialog.accept()
     assert workspace.sessions.session.reference_dbfs == -20.0
-    assert (workspace.settings.block, workspace.settings.animation) == (512, False)
+    assert (workspace.settings.block, workspace.settings.threads, workspace.settings.animation) == (512, 1, False)
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: workspace.playback.state.playing and workspace.playback.state.blocks > 20, timeout=60000)
 

@@ -14,6 +14,7 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.engine.cores import threads_to_play_with
 from yellow_ember.engine.forking import end_server, read_progress
 from yellow_ember.engine.live.client import EngineClient, EngineState
 from yellow_ember.engine.live.devices import SILENT_CARD
@@ -61,7 +62,7 @@ class Playback(QObject):
 
     def start(self) -> None:
         """Start the engine (in the background, it may have to compile) and the clock."""
-        device = DeviceSettings(self._settings.device, self._settings.block, self._record)
+        device = self._device_settings()
         self._ready = Future()
         self._started = time.monotonic()
         threading.Thread(target=self._start_engine, args=(device, self._ready), daemon=True).start()
@@ -190,9 +191,13 @@ class Playback(QObject):
         if self.engine is not None:
             self.engine.locate(position)
 
-    def change_device(self, name: str, block: int) -> None:
-        """Play through another device, or with another block length."""
-        self._settings.device, self._settings.block = name, block
+    def change_device(self, name: str, block: int, threads: int) -> None:
+        """Play through another device, with another block length, or with other threads (0 for as many as suit)."""
+        self._settings.device, self._settings.block, self._settings.threads = name, block, threads
         if self.engine is not None:
-            record = self._record if name == SILENT_CARD else None
-            self.engine.change_device(DeviceSettings(name, block, record))
+            self.engine.change_device(self._device_settings())
+
+    def _device_settings(self) -> DeviceSettings:
+        settings = self._settings
+        record = self._record if settings.device == SILENT_CARD else None
+        return DeviceSettings(settings.device, settings.block, record, settings.threads or threads_to_play_with())

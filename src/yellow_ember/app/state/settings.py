@@ -13,13 +13,16 @@ from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.folders import Base, folder
 
 BLOCK_SIZES = (64, 128, 256, 512, 1024, 2048)
+MAX_THREADS = 32
 LOOKS = ("desktop", "dark", "light")
 MAX_RECENT, MAX_HEARD = 8, 20
 
 
 @dataclass
 class Settings:
-    """device, block in frames; animation moves pictures; scale in percent (at the next start).
+    """device, block in frames; threads that play, 0 for as many as suit the machine.
+
+    animation moves pictures; scale in percent (at the next start)
 
     background_printing : strips that are not edited are printed into the cache, which takes at most prints_gb
     look : "desktop", "dark" or "light" (at the next start)
@@ -31,6 +34,7 @@ class Settings:
 
     device: str = SILENT_CARD
     block: int = 256
+    threads: int = 0
     animation: bool = True
     scale: int = 100
     match_lock: bool = True
@@ -132,6 +136,7 @@ def load_settings() -> Settings:
             setattr(settings, entry.name, value)
     if settings.block not in BLOCK_SIZES:
         settings.block = Settings.block
+    settings.threads = min(max(settings.threads, 0), MAX_THREADS)
     settings.look = settings.look if settings.look in LOOKS else "desktop"
     settings.prints_gb = min(max(settings.prints_gb, 0.5), 1000.0)
     settings.scale = min(max(settings.scale, 75), 300)

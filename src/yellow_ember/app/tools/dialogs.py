@@ -35,6 +35,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, as_number
+from yellow_ember.engine.cores import cores, threads_to_play_with
 from yellow_ember.engine.jobs.printing import PrintOrder, stems
 from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.files.writing import KINDS
@@ -83,6 +84,12 @@ class SettingsDialog(FormDialog):
         self.block = QComboBox()
         self.block.addItems([str(size) for size in BLOCK_SIZES])
         self.block.setCurrentText(str(settings.block))
+        self.threads = QComboBox()
+        self.threads.addItem(f"Automatic ({threads_to_play_with()})", 0)
+        for count in range(1, max(cores(), settings.threads, 2) + 1):
+            self.threads.addItem(str(count), count)
+        self.threads.setCurrentIndex(self.threads.findData(settings.threads))
+        self.threads.setToolTip("How many strips are worked on at the same time")
         self.scale = QComboBox()
         self.scale.addItems(["100", "125", "150", "200"])
         self.scale.setCurrentText(str(settings.scale))
@@ -106,6 +113,7 @@ class SettingsDialog(FormDialog):
         form = QFormLayout()
         form.addRow("Output", self.device)
         form.addRow("Block, frames", self.block)
+        form.addRow("Threads", self.threads)
         form.addRow("Level reference", self.reference)
         form.addRow("Output ceiling", self.ceiling)
         form.addRow("Animation", self.animation)
@@ -123,9 +131,9 @@ class SettingsDialog(FormDialog):
         settings.background_printing = self.background.isChecked()
         settings.prints_gb = self.room.value()
         settings.look = next(look for look, text in _LOOKS.items() if text == self.look.currentText())
-        device, block = self.device.currentText(), int(self.block.currentText())
-        if (device, block) != (settings.device, settings.block):
-            self._playback.change_device(device, block)
+        playing = self.device.currentText(), int(self.block.currentText()), int(self.threads.currentData())
+        if playing != (settings.device, settings.block, settings.threads):
+            self._playback.change_device(*playing)
         self._sessions.document.commit("Levels", lambda session: session.with_(
             reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
         super().accept()

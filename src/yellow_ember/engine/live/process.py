@@ -159,7 +159,13 @@ class Engine:
                 self._prints = {result.strip_id: result for result in prints}
                 self._apply_prints()
             case ChangeDevice(settings):
-                self._change_threads(settings.threads)
+                others = replace(settings, threads=self._device.threads)
+                if settings.threads != self._crew.threads:
+                    self._crew.close()
+                    self._crew = Crew(settings.threads)
+                    if others == self._device:
+                        self._device = settings
+                        return
                 self._device = settings
                 self._say_devices = True
                 self._open_card()
@@ -187,11 +193,6 @@ class Engine:
                 self._fade.jump(0.0)
                 self._fade.move(1.0)
         self.transport.playing = True
-
-    def _change_threads(self, threads: int) -> None:
-        if threads != self._crew.threads:
-            self._crew.close()
-            self._crew = Crew(threads)
 
     def _apply_watch(self) -> None:
         if self._meters is not None:
