@@ -17,6 +17,8 @@ array pass where the kernel runs as plain Python.
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
@@ -33,6 +35,8 @@ from numpy.typing import NDArray
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
 
+_WORD = 8
+"""Bytes of a number."""
 _ALIGNMENT = 64
 """Bytes, a cache line: every array begins on one."""
 
@@ -143,11 +147,12 @@ class Record:
             made._lay_out(role, sizes, places)
             if role is Role.STATE:
                 states = len(places)
-        offsets = np.cumsum([0, *(_rounded_up(8 * int(np.prod(shape))) for _, _, shape in places)])
+        lengths = [_WORD * math.prod(shape) for _, _, shape in places]
+        offsets = list(itertools.accumulate((_rounded_up(length) for length in lengths), initial=0))
         store = np.zeros(offsets[-1] + _ALIGNMENT, np.uint8)
         first = -store.ctypes.data % _ALIGNMENT
-        for (record, name, shape), offset in zip(places, offsets[:-1], strict=True):
-            memory = store[first + offset:first + offset + 8 * int(np.prod(shape))]
+        for (record, name, shape), offset, length in zip(places, offsets, lengths, strict=False):
+            memory = store[first + offset:first + offset + length]
             record._put(name, memory.view(record._own[name].dtype).reshape(shape))
         object.__setattr__(made, "carried", store[first:first + offsets[states]].view(np.float64))
         return made

@@ -288,11 +288,7 @@ class StripNode:
         self.latency: int
         self.row = row
         self._restless = restless
-        self.reader: RawReader | None = None
-        if strip.audio is not None:
-            conformed = find_conformed(strip.audio, session.rate)
-            if conformed is not None:
-                self.reader = RawReader(conformed.data, conformed.channels, conformed.frames, settings.max_block)
+        self.reader = _reader_of(strip, session.rate, settings.max_block, reuse)
         self.channels = self.reader.channels if self.reader is not None else 2
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock(session.tempo, session.beats_per_bar)
@@ -434,6 +430,16 @@ class StripNode:
     def out(self, frames: int) -> Samples:
         """The last block (2, frames) behind the fader."""
         return block_view(self._out, 2, frames)
+
+
+def _reader_of(strip: Strip, rate: int, longest: int, reuse: StripNode | None) -> RawReader | None:
+    """What reads the strip's file, where it has one that was made ready."""
+    if strip.audio is None:
+        return None
+    if reuse is not None and reuse.reader is not None and not reuse.reader.broken and reuse.strip.audio == strip.audio:
+        return reuse.reader
+    conformed = find_conformed(strip.audio, rate)
+    return None if conformed is None else RawReader(conformed.data, conformed.channels, conformed.frames, longest)
 
 
 def fader_level(decibels: float) -> float:
