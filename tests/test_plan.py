@@ -71,3 +71,17 @@ def test_blocks_of_any_length_go_round_any_loop(demo: Session) -> None:
             stretches = [(start, 100), (24000, 300), (24000, 112)]
             one, other = graphs[0].process(stretches, 512).copy(), graphs[1].process(stretches, 512, crew)
             np.testing.assert_array_equal(one, other)
+
+
+def test_staggered_strips_make_the_same_samples(knotted: Session) -> None:
+    """Each strip runs blocks behind those that feed it; shifted by them, what comes out is the same to the bit."""
+    plain, staggered = (Graph(knotted, GraphSettings(2, 256, staggered=staggered)) for staggered in (False, True))
+    behind = staggered.last.behind
+    assert behind == 2
+    with Crew(3) as crew:
+        for graph in (plain, staggered):
+            run(graph, range(7), 256, crew)
+            graph.reset()
+        expected = run(plain, range(60), 256, None)
+        late = run(staggered, range(60 + behind), 256, crew)
+    np.testing.assert_array_equal(late[:, behind * 256:], expected)

@@ -272,6 +272,11 @@ def block_of(field: Any, channels: Any, frames: Any) -> Any:
     return field[:channels * frames].reshape(channels, frames)
 
 
+def block_in(field: Any, row: int, channels: int, frames: int) -> Any:
+    """The beginning of a row of a record's matrix as a block (channels, frames)."""
+    return field[row, :channels * frames].reshape(channels, frames)
+
+
 def singles_of(field: Any, rows: int, columns: int) -> Any:
     """The beginning of a record's flat array as single-precision numbers (rows, columns)."""
     return field.view(np.float32)[:rows * columns].reshape(rows, columns)
@@ -370,6 +375,14 @@ def _whole_matrix(field: Any) -> Any:
 def _block_of(field: Any, channels: Any, frames: Any) -> Any:
     def implementation(field: Any, channels: Any, frames: Any) -> Any:
         return carray(_pointer_to(field.address), (channels, frames), np.float64)
+
+    return implementation
+
+
+@overload(block_in)
+def _block_in(field: Any, row: Any, channels: Any, frames: Any) -> Any:
+    def implementation(field: Any, row: Any, channels: Any, frames: Any) -> Any:
+        return carray(_pointer_to(field.address + _WORD * row * field.size1), (channels, frames), np.float64)
 
     return implementation
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.plan import Crew, Plan
 from yellow_ember.engine.strip import StripNode, fader_level
 from yellow_ember.files.conformed import Segment
-from yellow_ember.session.values.model import Session, StripKind
+from yellow_ember.session.values.model import Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
 
@@ -28,8 +28,9 @@ class Graph:
         self.settings = settings
         self.nodes: dict[str, StripNode] = {}
         order = [strip for strip in session.processing_order() if settings.only is None or strip.id in settings.only]
-        self.outs: Samples = np.zeros((len(order), 2 * settings.max_block))
-        """What comes out of every node, a row each in the order of `nodes`: left, then right."""
+        depth = _depths(session, order)
+        places = 1 + max(depth.values()) if settings.staggered else 1
+        outs: Samples = np.zeros((len(order), places, 2 * settings.max_block))
         self._restless: set[StripNode] = set()
         """Strips that are to be looked at between blocks."""
         for row, strip in enumerate(order):
@@ -37,11 +38,13 @@ class Graph:
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            self.nodes[strip.id] = StripNode(session, strip, sources, settings, old, self.outs, row, self._restless)
+            self.nodes[strip.id] = StripNode(session, strip, sources, settings, old, outs, row, self._restless)
+            if settings.staggered:
+                self.nodes[strip.id].behind = depth[strip.id]
         self.last = next(reversed(self.nodes.values()))
         self.latency = self.last.latency
         self.frames = max((node.reader.frames for node in self.nodes.values() if node.reader), default=0)
-        self._plan = Plan(_by_depth(self.nodes.values()), settings.max_block)
+        self._plan = Plan(_in_order(self.nodes, depth, staggered=settings.staggered), settings.max_block, places)
         self._plan.record.release = one_pole(CEILING_RELEASE_SECONDS, session.rate)
         if self.last.strip.kind is StripKind.MASTER:
             self._plan.record.ceiled = self.last.record.address
@@ -82,7 +85,7 @@ class Graph:
         """Forget all past input: the next frame is the first."""
         for node in self.nodes.values():
             node.reset()
-        self._plan.record.ceiling_state.fill(1.0)
+        self._plan.reset()
 
     def process(self, segments: Sequence[Segment], frames: int, crew: Crew | None = None) -> Samples:
         """Run the next `frames`; the output (2, frames) is valid until the next call.
@@ -100,9 +103,19 @@ class Graph:
         return self.last.out(frames)
 
 
-def _by_depth(nodes: Collection[StripNode]) -> list[StripNode]:
-    """Strips behind all that feed them; of those that are ready together, the ones with most to do first."""
-    depth: dict[int, int] = {}
-    for node in nodes:
-        depth[node.row] = max((depth[row] + 1 for row in node.record.sources), default=0)
-    return sorted(nodes, key=lambda node: (depth[node.row], -len(node.chain.slots)))
+def _depths(session: Session, strips: Sequence[Strip]) -> dict[str, int]:
+    """By strip, how many others its sound has gone through at most; strips : each behind those that feed it."""
+    depths: dict[str, int] = {}
+    for strip in strips:
+        before = [depths[source.id] for source in session.sources(strip.id) if source.id in depths]
+        depths[strip.id] = 1 + max(before, default=-1)
+    return depths
+
+
+def _in_order(nodes: Mapping[str, StripNode], depths: Mapping[str, int], *, staggered: bool) -> list[StripNode]:
+    """Strips that are ready together, those with most to do first; where none waits for another, that is all."""
+    def key(strip_id: str) -> tuple[int, int]:
+        node = nodes[strip_id]
+        return 0 if staggered else depths[strip_id], -node.out_channels * len(node.chain.slots)
+
+    return [nodes[strip_id] for strip_id in sorted(nodes, key=key)]

@@ -16,9 +16,8 @@ from yellow_ember.dsp.kernels.mixing import ceiling
 from yellow_ember.dsp.record import (
     Record,
     address_of,
-    block_of,
+    block_in,
     call_at,
-    part,
     real,
     record_at,
     setting,
@@ -49,21 +48,20 @@ class PlanRecord(Record):
     """Strips in an order in which each comes behind those that feed it.
 
     run_strip : where the strips' compiled half lies; strips : where their records lie
-    turn : what they run next, which lies at `turn_address`; number : of the turn
-    taken : how many strips were taken by a thread in this turn; done : by row, the turn that a strip is through with
+    turns : where the records of the last blocks lie; number : how many there were
+    taken : how many strips were taken by a thread in this block; done : by row, the block that a strip is through with
     ceiled : where the record of the strip lies that is held under `limit`, 0 for none
     damaged : 1 when a print was found damaged
     """
 
     run_strip: int = whole()
-    turn_address: int = whole()
     number: int = whole()
     ceiled: int = whole()
     limit: float = real()
     release: float = real()
     ceiling_gain: float = real()
     strips: NDArray[np.int64] = whole_setting("strips")
-    turn: TurnRecord = part(TurnRecord)
+    turns: NDArray[np.int64] = whole_setting("places")
     ceiling_state: Samples = setting(1)
     damaged: NDArray[np.int64] = whole_scratch(1)
     taken: NDArray[np.int64] = whole_scratch(1)
@@ -85,7 +83,7 @@ class CrewRecord(Record):
     wake: NDArray[np.int64] = whole_scratch(SEMAPHORE_WORDS)
 
 
-_PLAN, _CREW, _STRIP = PlanRecord.dtype, CrewRecord.dtype, StripRecord.dtype
+_PLAN, _CREW, _STRIP, _TURN = PlanRecord.dtype, CrewRecord.dtype, StripRecord.dtype, TurnRecord.dtype
 
 
 @kernel
@@ -102,18 +100,23 @@ def _await_word(address: int, value: int) -> None:
 def _take_strips(address: int) -> None:
     """Run strips, one after the other, that no other thread has taken.
 
-    Each waits for those that feed it; as these come before it in the order, one that can go on is always being run.
+    Where none is a block behind others, each waits for those that feed it; as these come before it in the order, one
+    that can go on is always being run.
     """
     plan = record_at(address, _PLAN)
-    strips = whole_vector(plan.strips)
+    strips, turns = whole_vector(plan.strips), whole_vector(plan.turns)
+    places = turns.shape[0]
     while True:
         index = fetch_add(address_of(plan.taken), 1)
         if index >= strips.shape[0]:
             return
         strip = record_at(strips[index], _STRIP)
-        for row in whole_vector(strip.sources):
-            _await_word(address_of(plan.done) + _WORD_BYTES * row, plan.number)
-        call_at(plan.run_strip, strips[index], plan.turn_address, 0, 0)
+        number = plan.number - strip.behind
+        if places == 1:
+            for row in whole_vector(strip.sources):
+                _await_word(address_of(plan.done) + _WORD_BYTES * row, number)
+        if number > 0:
+            call_at(plan.run_strip, strips[index], turns[number % places], 0, 0)
         if strip.broken == 1:
             store(address_of(plan.damaged), 1)
         store(address_of(plan.done) + _WORD_BYTES * strip.row, plan.number)
@@ -123,7 +126,6 @@ def _take_strips(address: int) -> None:
 def _run(plan_address: int, crew_address: int) -> None:
     """Run all strips for a block; crew_address : where the record of the threads that help lies, 0 for none."""
     plan = record_at(plan_address, _PLAN)
-    plan.number += 1
     store(address_of(plan.taken), 0)
     if crew_address == 0:
         _take_strips(plan_address)
@@ -138,8 +140,12 @@ def _run(plan_address: int, crew_address: int) -> None:
         store(address_of(crew.open), 0)
         _await_word(address_of(crew.active), 0)
     if plan.ceiled != 0:
-        out = block_of(record_at(plan.ceiled, _STRIP).out, 2, plan.turn.frames)
-        plan.ceiling_gain = ceiling(out, plan.limit, plan.release, vector(plan.ceiling_state))
+        strip, turns = record_at(plan.ceiled, _STRIP), whole_vector(plan.turns)
+        number = plan.number - strip.behind
+        if number > 0:
+            frames = record_at(turns[number % turns.shape[0]], _TURN).frames
+            out = block_in(strip.out, strip.place, 2, frames)
+            plan.ceiling_gain = ceiling(out, plan.limit, plan.release, vector(plan.ceiling_state))
 
 
 @kernel
@@ -202,23 +208,40 @@ class Crew:
 
 
 class Plan:
-    """The Python half of a plan."""
+    """The Python half of a plan.
 
-    def __init__(self, nodes: Sequence[StripNode], max_block: int) -> None:
-        record = self.record = PlanRecord.make(strips=len(nodes), frames=max_block)
+    places : how many blocks are under way at the same time, where strips run behind those that feed them; else 1
+    """
+
+    def __init__(self, nodes: Sequence[StripNode], max_block: int, places: int) -> None:
+        record = self.record = PlanRecord.make(strips=len(nodes), places=places)
         self._nodes = nodes
         """Kept, since the record holds only where theirs lie."""
+        self._turns = [TurnRecord.make(frames=max_block) for _ in range(places)]
+        for place, turn in enumerate(self._turns):
+            turn.place = place
         record.strips = np.array([node.record.address for node in nodes])
+        record.turns = np.array([turn.address for turn in self._turns])
+        record.run_strip = strip_function().address
         record.ceiling_gain = 1.0
         record.ceiling_state.fill(1.0)
-        record.run_strip, record.turn_address = strip_function().address, record.turn.address
-        self._turn, self._stretches, self._damaged = record.turn, record.turn.stretches, record.damaged
+        self._damaged = record.damaged
+        self._number = 0
 
     def run(self, stretches: Sequence[tuple[int, int]], frames: int, crew: Crew | None = None) -> None:
         """Run all strips for the next `frames`, which stretches (first frame, frames) of the time line make up."""
-        self._stretches[:len(stretches)] = stretches
-        self._turn.count, self._turn.frames = len(stretches), frames
+        self._number += 1
+        turn = self._turns[self._number % len(self._turns)]
+        turn.stretches[:len(stretches)] = stretches
+        turn.count, turn.frames = len(stretches), frames
+        self.record.number = self._number
         _run(self.record.address, 0 if crew is None else crew.record.address)
+
+    def reset(self) -> None:
+        """Forget what is under way."""
+        self._number = 0
+        self.record.done.fill(0)
+        self.record.ceiling_state.fill(1.0)
 
     def met_damage(self) -> bool:
         """Return True, once, where a print that is played was found damaged on disk."""

@@ -21,6 +21,7 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
     COMPILED_HALF,
     Record,
+    block_in,
     block_of,
     call_stage,
     cube,
@@ -68,11 +69,11 @@ _CENTRE = math.sqrt(0.5)
 class InputRecord(Record):
     """A strip's sound on its way into a bus: gated by solo, at a send's level, delayed so that all arrive together.
 
-    source : what comes out of the strip, behind its fader or before it: left, then right
+    source : what comes out of the strip, behind its fader or before it, of the last blocks: left, then right
     """
 
     level: Samples = setting(4)
-    source: Samples = shared(1)
+    source: Samples = shared(2)
     ring: Samples = state(2, "late")
     index: NDArray[np.int64] = whole_state(1)
     delayed: Samples = scratch("sides")
@@ -88,6 +89,7 @@ class StripRecord(Record):
     unread : 1 while a print is played and the input is not read; ran : 1 where the chain ran in the last block
     wait : frames until an input that was unread is in step again
     before_is_sent : 1 where a send takes what is before the fader; broken : 1 where its print was found damaged
+    behind : how many blocks it is behind what is read; out : of its last blocks; place : of the last among them
     after : the chain's share in what is heard, against its input's
     needles, peaks : of all strips' meters; empty where nothing is metered
     """
@@ -105,6 +107,8 @@ class StripRecord(Record):
     fade_frames: int = whole()
     before_is_sent: int = whole()
     broken: int = whole()
+    behind: int = whole()
+    place: int = whole()
     needle_speed: float = real()
     inputs: NDArray[np.int64] = whole_setting("inputs")
     sources: NDArray[np.int64] = whole_setting("sources")
@@ -113,7 +117,7 @@ class StripRecord(Record):
     left: Samples = setting(4)
     right: Samples = setting(4)
     player: PlayerRecord = part(PlayerRecord)
-    out: Samples = shared(1)
+    out: Samples = shared(2)
     needles: Samples = shared(3)
     peaks: Samples = shared(2)
     before_ring: Samples = state("channels", "latency")
@@ -122,14 +126,18 @@ class StripRecord(Record):
     before: Samples = scratch("samples")
     printed: Samples = scratch("out_samples")
     wide_before: Samples = scratch("out_samples")
-    before_fader: Samples = scratch("sides")
+    before_fader: Samples = scratch("places", "sides")
 
 
 
 
 class TurnRecord(Record):
-    """What the strips run next: `frames`, of which `count` stretches (first frame, frames) of the time line consist."""
+    """A block: `frames`, of which `count` stretches (first frame, frames) of the time line consist.
 
+    place : where what comes out of strips is put, among their last blocks
+    """
+
+    place: int = whole()
     frames: int = whole()
     count: int = whole()
     stretches: NDArray[np.int64] = whole_setting("frames", 2)
@@ -140,9 +148,9 @@ _STRIP, _TURN = StripRecord.dtype, TurnRecord.dtype
 
 
 @inlined
-def _add_input(entry: InputRecord, block: Samples) -> None:
+def _add_input(entry: InputRecord, place: int, block: Samples) -> None:
     frames, level, ring = block.shape[1], vector(entry.level), matrix(entry.ring)
-    source = block_of(entry.source, 2, frames)
+    source = block_in(entry.source, place, 2, frames)
     whole_level = rests_at(level, 1.0)
     if ring.shape[1] > 0 or not whole_level:
         delayed = block_of(entry.delayed, 2, frames)
@@ -157,14 +165,14 @@ def _add_input(entry: InputRecord, block: Samples) -> None:
 
 
 @kernel
-def _take_in(strip: StripRecord, segments: NDArray[np.int64], count: int, block: Samples) -> None:
+def _take_in(strip: StripRecord, turn: TurnRecord, block: Samples) -> None:
     """Read the strip's file, or add up what it is fed with."""
     if strip.reader != 0:
-        read_block(record_at(strip.reader, _READER), segments, count, block)
+        read_block(record_at(strip.reader, _READER), whole_matrix(turn.stretches), turn.count, block)
     else:
         silence(block)
         for address in whole_vector(strip.inputs):
-            _add_input(record_at(address, _INPUT), block)
+            _add_input(record_at(address, _INPUT), turn.place, block)
 
 
 @kernel
@@ -199,7 +207,8 @@ def _keep_ends(strip: StripRecord, points: Samples, before: Samples, block: Samp
 def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
     """Run a strip for the next frames."""
     frames, count, segments = turn.frames, turn.count, whole_matrix(turn.stretches)
-    player, chain, out = strip.player, record_at(strip.chain, _CHAIN), block_of(strip.out, 2, frames)
+    player, chain, out = strip.player, record_at(strip.chain, _CHAIN), block_in(strip.out, turn.place, 2, frames)
+    strip.place = turn.place
     match, left, right, after = vector(strip.match), vector(strip.left), vector(strip.right), vector(strip.after)
     points = matrix(chain.points)
     if is_broken(player):
@@ -211,7 +220,7 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
         runs = chain_runs(player)
         strip.ran = 1 if runs else 0
         if strip.unread == 0 or runs or points.shape[0] > 0:
-            _take_in(strip, segments, count, block)
+            _take_in(strip, turn, block)
             put(before, block)
             index = whole_vector(strip.before_index)
             index[0] = delay(before, matrix(strip.before_ring), index[0])
@@ -233,7 +242,7 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
         _compare(strip, before, block)
         to_sides(block, left, right, out)
         if strip.before_is_sent == 1:
-            before_fader = block_of(strip.before_fader, 2, frames)
+            before_fader = block_in(strip.before_fader, turn.place, 2, frames)
             centre = _CENTRE if strip.channels == 1 else 1.0
             for i in range(frames):
                 before_fader[0, i] = block[0, i] * centre
@@ -256,11 +265,11 @@ def strip_function() -> Any:
 class _Input:
     """The Python half of a way into a bus.
 
-    source : what comes out of the strip, (2 times the longest block,); late : frames that it waits for others
+    source : what comes out of the strip, (blocks, 2 times the longest); late : frames that it waits for others
     """
 
     def __init__(self, source: Samples, late: int, rate: float) -> None:
-        self.record = InputRecord.make(late=late, sides=source.size)
+        self.record = InputRecord.make(late=late, sides=source.shape[1])
         self.record.source = source
         self._level = Ramp(1.0, rate, state=self.record.level)
 
@@ -278,6 +287,7 @@ class StripNode:
     """The Python half of a running strip.  Its blocks have one channel for a mono track, two for all else.
 
     channels : of what enters its chain, and out_channels : of what comes out, which may be two where that is one
+    outs : (strips, blocks that are kept, 2 times the longest), what comes out of all
     restless : strips that their graph looks at between blocks; whatever starts a change adds its own
     """
 
@@ -329,7 +339,8 @@ class StripNode:
         longest = self._setup.max_block
         record = StripRecord.make(
             channels=self.channels, latency=self.chain.latency, samples=self.channels * longest,
-            out_samples=self.out_channels * longest, sides=2 * longest, inputs=len(self.inputs), sources=len(sources))
+            out_samples=self.out_channels * longest, sides=2 * longest, places=len(self._out),
+            inputs=len(self.inputs), sources=len(sources))
         record.reader = 0 if self.reader is None else self.reader.record.address
         record.run_chain = CHAIN.address
         record.chain, record.row = self.chain.record.address, self.row
@@ -341,6 +352,15 @@ class StripNode:
         record.sources = np.array([node.row for node in sources], np.int64)
         record.out = self._out
         return record
+
+    @property
+    def behind(self) -> int:
+        """How many blocks it runs behind what is read."""
+        return int(self.record.behind)
+
+    @behind.setter
+    def behind(self, blocks: int) -> None:
+        self.record.behind = blocks
 
     @property
     def moves(self) -> bool:
@@ -429,7 +449,7 @@ class StripNode:
 
     def out(self, frames: int) -> Samples:
         """The last block (2, frames) behind the fader."""
-        return block_view(self._out, 2, frames)
+        return block_view(self._out[self.record.place], 2, frames)
 
 
 def _reader_of(strip: Strip, rate: int, longest: int, reuse: StripNode | None) -> RawReader | None:

@@ -22,9 +22,7 @@ from yellow_ember.dsp.metering import (
 )
 from yellow_ember.dsp.record import (
     Record,
-    address_of,
-    block_at,
-    block_of,
+    block_in,
     cube,
     matrix,
     real,
@@ -59,7 +57,6 @@ class StripMeterRecord(Record):
 
 
 _STRIP, _CHAIN, _METER = StripRecord.dtype, ChainRecord.dtype, StripMeterRecord.dtype
-_WORD_BYTES = 8
 _LOUDNESS, _PROGRAMME = LoudnessRecord.dtype, ProgrammeRecord.dtype
 
 
@@ -89,7 +86,7 @@ def _meter(address: int, frames: int) -> None:
     """Take in the strip's last block, and what its chain has kept of it."""
     meter = record_at(address, _METER)
     strip = record_at(meter.strip, _STRIP)
-    chain, out = record_at(strip.chain, _CHAIN), block_of(strip.out, 2, frames)
+    chain, out = record_at(strip.chain, _CHAIN), block_in(strip.out, strip.place, 2, frames)
     points = matrix(chain.points)
     meter_loudness(record_at(meter.loudness, _LOUDNESS), out)
     meter_programme(record_at(meter.programme, _PROGRAMME), out)
@@ -97,8 +94,7 @@ def _meter(address: int, frames: int) -> None:
     for point in range(points.shape[0]):
         if strip.ran == 1 or point == 0 or point == last:
             channels = whole_vector(meter.channels)[point]
-            row = address_of(chain.points) + _WORD_BYTES * point * points.shape[1]
-            _meter_point(meter, point, block_at(row, channels, frames))
+            _meter_point(meter, point, block_in(chain.points, point, channels, frames))
 
 
 class StripMeter:

@@ -72,7 +72,7 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
     order = replace(order, strips=able)
     upstream = frozenset().union(*(session.upstream(strip_id) for strip_id in order.strips))
     factor = order.oversample or session.quality.printing
-    graph = Graph(session, GraphSettings(factor, BLOCK, upstream))
+    graph = Graph(session, GraphSettings(factor, BLOCK, upstream, staggered=cores() > 1))
     end = graph.frames if order.end is None else order.end
     if end <= order.start:
         raise AudioFileError("there is nothing to print: the session holds no sound")
@@ -81,16 +81,20 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
     with contextlib.ExitStack() as stack, Crew(cores()) as crew:
         writers = {strip_id: stack.enter_context(writing(path, session.rate, 2, order.dtype))
                    for strip_id, path in paths.items()}
-        slowest = max(graph.nodes[strip_id].latency for strip_id in writers)
-        position, last = order.start, end + slowest
-        while position < last:
-            frames = min(BLOCK, last - position)
-            graph.process([(position, frames)], frames, crew)
-            least = min(least, graph.ceiling_gain)
+        last = end + max(graph.nodes[strip_id].latency for strip_id in writers)
+        lengths = [min(BLOCK, last - position) for position in range(order.start, last, BLOCK)]
+        blocks = len(lengths) + graph.last.behind
+        for number in range(blocks):
+            frames = lengths[number] if number < len(lengths) else BLOCK
+            graph.process([(order.start + number * BLOCK, frames)], frames, crew)
+            if number >= graph.last.behind:
+                least = min(least, graph.ceiling_gain)
             for strip_id, writer in writers.items():
-                _write_aligned(writer, graph.nodes[strip_id], position, frames, order.start, end)
-            position += frames
-            progress((position - order.start) / (last - order.start))
+                node = graph.nodes[strip_id]
+                out = number - node.behind
+                if 0 <= out < len(lengths):
+                    _write_aligned(writer, node, order.start + out * BLOCK, lengths[out], order.start, end)
+            progress((number + 1) / blocks)
         clipped = sum(writer.clipped for writer in writers.values())
     return Printed(tuple(writer.path for writer in writers.values()), 20.0 * math.log10(least), clipped,
                    tuple(troubles.values()))
