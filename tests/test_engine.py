@@ -22,6 +22,7 @@ from conftest import DRY_DEMO, wait_until
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Number
 from yellow_ember.dsp.slot import Slot
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Job, JobError
@@ -344,6 +345,33 @@ def test_new_values_are_worked_out_beside_the_audio_thread(coloured: Session, mo
     preparer.build(PackedSession.of(mono), 256, fresh=False)
     take(lambda: results)
     assert isinstance(results[0], NewGraph)
+    preparer.close()
+
+
+def test_values_that_could_not_be_worked_out_come_with_the_next(
+        coloured: Session, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A failure is said, and the strip is not forgotten."""
+    rehearse, failures, said, results = Slot.rehearse, [OSError("no more memory")], list[str](), list[Any]()
+
+    def failing(slot: Slot, settings: StageSettings) -> None:
+        if failures:
+            raise failures.pop()
+        rehearse(slot, settings)
+
+    monkeypatch.setattr(Slot, "rehearse", failing)
+    preparer = Preparer(said.append)
+    preparer.build(PackedSession.of(coloured), 256, fresh=True)
+    drive = coloured.strip("upright-bass").chain[0]
+    moved = set_parameter(coloured, "upright-bass", drive.id, "drive_db", 9.0)
+    later = edit_strip(moved, "rhythm", lambda strip: strip.with_(volume_db=-9.0))
+    wait_until(lambda: results.extend(filter(None, [preparer.result()])) or results)
+    preparer.change(changes_of(coloured, moved))
+    wait_until(lambda: said)
+    preparer.change(changes_of(moved, later))
+    wait_until(lambda: results.extend(filter(None, [preparer.result()])) or len(results) > 1)
+    assert "no more memory" in said[0]
+    assert results[1].strip_ids == {"upright-bass", "rhythm"}
+    assert results[1].session.strip("upright-bass").stage(drive.id).params["drive_db"] == 9.0
     preparer.close()
 
 

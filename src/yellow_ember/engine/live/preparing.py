@@ -61,6 +61,8 @@ class Preparer:
         self._max_block = 0
         self._held: list[_Build | None] = []
         """The order that was met while values were gathered."""
+        self._untold: frozenset[str] = frozenset()
+        """Strips whose new values could not be worked out; they are told of with the next ones."""
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
@@ -74,7 +76,10 @@ class Preparer:
     def build(self, packed: PackedSession | None, max_block: int, *, fresh: bool) -> None:
         """Make a graph of a session (None for the last one) in blocks of at most `max_block` frames.
 
-        fresh : nothing of the graph before goes on in it
+        Parameters
+        ----------
+        fresh : bool
+            Nothing of the graph before goes on in it.
         """
         self._orders.put(_Build(packed, max_block, fresh))
 
@@ -123,16 +128,18 @@ class Preparer:
         reuse, self._graph = None if fresh else self._graph, None
         graph = Graph(session, GraphSettings(session.quality.live, self._max_block), reuse)
         meters = GraphMeters(graph)
-        self._graph = graph
+        self._graph, self._untold = graph, frozenset()
         return NewGraph(session, graph, meters)
 
     def _changed(self, changes: tuple[ValueChange, ...]) -> NewGraph | NewValues:
         assert self._session is not None, "a session comes before its changes"
         session = self._session = with_changes(self._session, changes)
-        touched = frozenset(change.strip_id for change in changes if change.strip_id)
+        touched = self._untold | {change.strip_id for change in changes if change.strip_id}
         if self._graph is None or not all(self._graph.nodes[strip_id].fits(session.strip(strip_id))
                                           for strip_id in touched):
             return self._built(fresh=False)
+        self._untold = touched
         for strip_id in touched:
             self._graph.nodes[strip_id].chain.rehearse(session.strip(strip_id).chain)
+        self._untold = frozenset()
         return NewValues(session, touched)
