@@ -175,6 +175,35 @@ def desk(application: QApplication, keep) -> None:
     workspace.close()
 
 
+def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> None:
+    """A track with damage at places of its own."""
+    workspace = window.workspace
+    workspace.selection.select("harmonium")
+    workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, "harmonium", ()))
+    window.path_view.add("wear")
+    stage = workspace.selection.strip.chain[0]
+    for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
+                        ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):
+        workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "harmonium",
+                                                                         stage.id, name, value))
+    wait(application, settled)
+    seconds(application, 2.5)
+    keep("worn-tape-on-the-harmonium")
+
+
+def dialogs(application: QApplication, window: MainWindow, keep) -> None:
+    """The sheet of keys, the settings and a page of the help."""
+    for name, dialog in (("keys", ShortcutSheet(window.key_sections(), window)),
+                         ("settings", window.workspace.give(SettingsDialog, window)),
+                         ("help", HelpWindow(lambda _name: None, window))):
+        if isinstance(dialog, HelpWindow):
+            dialog.show_page("guide:bass-with-clean-lows")
+        dialog.show()
+        seconds(application, 0.3)
+        keep(name, dialog)
+        dialog.close()
+
+
 def main() -> None:
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
     folder.mkdir(parents=True, exist_ok=True)
@@ -209,29 +238,11 @@ def main() -> None:
     wait(application, settled)
     seconds(application, 2.5)
     keep("saturation-on-the-bass")
-    workspace.selection.select("harmonium")
-    workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, "harmonium", ()))
-    window.path_view.add("wear")
-    stage = workspace.selection.strip.chain[0]
-    for name, value in (("drop_mode", "random"), ("crease_pct", 40.0), ("drop_note", "1/16"),
-                        ("drop_steps", (None,) * 6 + (0.8, 0.6, 0.3) + (None,) * 11 + (0.0, 1.0))):
-        workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "harmonium",
-                                                                         stage.id, name, value))
-    wait(application, settled)
-    seconds(application, 2.5)
-    keep("worn-tape-on-the-harmonium")
+    worn_tape(application, window, settled, keep)
     browser(application, window, keep)
     benches(application, window, settled, keep)
     workspace.playback.toggle_play()
-    for name, dialog in (("keys", ShortcutSheet(window.key_sections(), window)),
-                         ("settings", workspace.give(SettingsDialog, window)),
-                         ("help", HelpWindow(lambda _name: None, window))):
-        if isinstance(dialog, HelpWindow):
-            dialog.show_page("guide:bass-with-clean-lows")
-        dialog.show()
-        seconds(application, 0.3)
-        keep(name, dialog)
-        dialog.close()
+    dialogs(application, window, keep)
     balance(application, window, settled, keep)
     workspace.close()
     desk(application, keep)
