@@ -98,9 +98,18 @@ class PowerStage:
 class Voice:
     """One amp.
 
-    volts : at the input for 0 dBFS; coupling : capacitors in front of both triodes, in farads
-    grid_hz : corners of the grids' capacitances; stack_loss : what stands between tone stack and splitter
-    bright : the bright switch's capacitor in farads
+    Attributes
+    ----------
+    volts : float
+        At the input for 0 dBFS.
+    coupling : tuple[float, float]
+        Capacitors in front of both triodes, in farads.
+    grid_hz : tuple[float, float, float]
+        Corners of the grids' capacitances.
+    stack_loss : float
+        What stands between tone stack and splitter.
+    bright : float
+        The bright switch's capacitor in farads.
     """
 
     id: str

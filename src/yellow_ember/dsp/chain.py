@@ -57,10 +57,18 @@ def _spreads(setup: Setup, settings: StageSettings) -> bool:
 class ChainRecord(Record):
     """Slots in series.
 
-    run_slot : where their compiled half lies; slots : where their records lie
-    loop : where the record of the way round lies, 0 where there is none
-    wide_from : place of the first slot that has two channels where the chain is given one, else -1
-    points : what is at each point of the chain, a row each, while somebody looks on; else empty
+    Attributes
+    ----------
+    run_slot : int
+        Where their compiled half lies.
+    slots : NDArray[np.int64]
+        Where their records lie.
+    loop : int
+        Where the record of the way round lies, 0 where there is none.
+    wide_from : int
+        Place of the first slot that has two channels where the chain is given one, else -1.
+    points : Samples
+        What is at each point of the chain, a row each, while somebody looks on; else empty.
     """
 
     run_slot: int = whole()

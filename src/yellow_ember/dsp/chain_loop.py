@@ -40,9 +40,20 @@ _LEVEL_SECONDS = 0.2
 class LoopRecord(Record):
     """What goes round.
 
-    run_slot : where the slots' compiled half lies; slots : where their records lie
-    sent, returned : the port's; ring : what came round, until the stage takes it back
-    sent_ring : what was sent, until its turn comes back; levels : slow mean squares of both
+    Attributes
+    ----------
+    run_slot : int
+        Where the slots' compiled half lies.
+    slots : NDArray[np.int64]
+        Where their records lie.
+    sent, returned : Samples
+        The port's.
+    ring : Samples
+        What came round, until the stage takes it back.
+    sent_ring : Samples
+        What was sent, until its turn comes back.
+    levels : Samples
+        Slow mean squares of both.
     """
 
     run_slot: int = whole()

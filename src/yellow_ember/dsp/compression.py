@@ -13,7 +13,14 @@ def compression(threshold_dbfs: float, slope: float, knee_db: float, attack: flo
                 rate: float) -> Samples:
     """Figures (FIGURES,) of a compressor.
 
-    slope : 1 - 1/ratio; knee_db : width of the bend; attack, release : time constants in seconds
+    Parameters
+    ----------
+    slope : float
+        1 - 1/ratio.
+    knee_db : float
+        Width of the bend.
+    attack, release : float
+        Time constants in seconds.
     """
     result = np.zeros(dynamics.FIGURES)
     result[dynamics.THRESHOLD_DB], result[dynamics.SLOPE] = threshold_dbfs, slope

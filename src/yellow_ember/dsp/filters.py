@@ -145,8 +145,12 @@ def _window(taps: int) -> Samples:
 def linear_phase(magnitude: Samples, taps: int) -> Samples:
     """A symmetric FIR of odd length from magnitudes on an even grid from zero to Nyquist.
 
-    magnitude : (bins,), real; bins - 1 is half the design's transform length
     Window method: the response is smoothed by the transform of a Kaiser window.
+
+    Parameters
+    ----------
+    magnitude : Samples
+        (bins,), real; bins - 1 is half the design's transform length.
     """
     if taps % 2 == 0:
         raise ValueError(f"a symmetric filter of whole delay has an odd length, not {taps}")
@@ -175,3 +179,12 @@ def fir_response(taps: Samples, hz: Samples, rate: float) -> Samples:
     half = taps.size // 2
     angle = 2.0 * np.pi * np.outer(np.asarray(hz) / rate, np.arange(1, half + 1))
     return np.asarray(taps[half] + 2.0 * np.cos(angle) @ taps[half + 1:])
+
+
+_ROOM = 1024
+"""Frames: short blocks find room for so many more before what a filter holds has to be moved."""
+
+
+def past_length(taps: int, max_block: int) -> int:
+    """How many inputs there is room for beside an FIR filter, as `kernels.filters.fir` wants it."""
+    return taps - 1 + max(max_block, _ROOM)

@@ -47,7 +47,12 @@ def vu_amplitude(needles: Samples) -> Samples:
 class LevelMeter:
     """VU deflection (as the peak of a sine that would cause it) and block peak, per channel.
 
-    needles : (channels, 2), deflection and velocity, and peak : (channels,), as `kernels.meters.needle` takes them
+    Attributes
+    ----------
+    needles : Samples
+        (channels, 2), deflection and velocity, as `kernels.meters.needle` takes them.
+    peak : Samples
+        (channels,), of the last block.
     """
 
     def __init__(self, rate: float, channels: int) -> None:
@@ -143,10 +148,24 @@ _LOUD_ENOUGH = 1e-15
 class LoudnessRecord(Record):
     """A loudness meter.
 
-    hop : frames of a hundredth of a second; filled : of the present one; count : how many there were
-    power, gate_power : of the present hop, and of the hops since the last gating block's tenth
-    hops : mean squares of the last three seconds; gates : of all tenths of a second
-    highest : the highest true peak since the start; true_peak : the last block's
+    Attributes
+    ----------
+    hop : int
+        Frames of a hundredth of a second.
+    filled : int
+        Of the present one.
+    count : int
+        How many there were.
+    power, gate_power : float
+        Of the present hop, and of the hops since the last gating block's tenth.
+    hops : Samples
+        Mean squares of the last three seconds.
+    gates : Samples
+        Of all tenths of a second.
+    highest : Samples
+        The highest true peak since the start.
+    true_peak : Samples
+        The last block's.
     """
 
     hop: int = whole()
@@ -203,7 +222,10 @@ def meter_loudness(meter: LoudnessRecord, block: Samples) -> None:
 class LoudnessMeter:
     """Momentary, short-term and integrated loudness in LUFS, and true peak: of the last block, and the highest yet.
 
-    longest : frames of the longest block that will come
+    Parameters
+    ----------
+    longest : int
+        Frames of the longest block that will come.
     """
 
     def __init__(self, rate: float, channels: int, longest: int = 8192) -> None:

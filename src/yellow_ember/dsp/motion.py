@@ -48,10 +48,20 @@ _WANDER_HZ, _DRIFT_HZ = 0.6, 0.12
 class SpeedFigures:
     """Causes of speed variation.
 
-    wow_pct, flutter_pct : weighted peak, IEC 60386; drift_pct, scrape_pct : peak, unweighted
-    wow_hz : rate at a pack radius of 1; unsteady : 0 to 1
-    pack : square of the pack's radius at the session's start, in units of that radius
-    pack_growth : by how much it grows a second
+    Attributes
+    ----------
+    wow_pct, flutter_pct : float
+        Weighted peak, IEC 60386.
+    drift_pct, scrape_pct : float
+        Peak, unweighted.
+    wow_hz : float
+        Rate at a pack radius of 1.
+    unsteady : float
+        0 to 1.
+    pack : float
+        Square of the pack's radius at the session's start, in units of that radius.
+    pack_growth : float
+        By how much it grows a second.
     """
 
     wow_pct: float = 0.0
@@ -186,8 +196,14 @@ def set_motion(record: MotionRecord, figures: SpeedFigures, rate: float, *, spre
                skew: float = 0.0) -> None:
     """Take new figures.
 
-    spread : 0 to 1, how far the right channel goes its own way; level : 0 to 1, how far it moves
-    skew : frames by which the left channel is read ahead and the right one behind
+    Parameters
+    ----------
+    spread : float
+        0 to 1, how far the right channel goes its own way.
+    level : float
+        0 to 1, how far it moves.
+    skew : float
+        Frames by which the left channel is read ahead and the right one behind.
     """
     record.still = int(figures.still and skew == 0.0)
     record.skew, record.spread = skew, spread

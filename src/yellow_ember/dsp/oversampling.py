@@ -11,8 +11,9 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.kernels.halfband import Cascade
-from yellow_ember.dsp.record import Record, scratch, state, whole
+from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.record import Record, cube, matrix, scratch, state, vector, whole
 
 FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 256
@@ -66,6 +67,36 @@ class OversamplingRecord(Record):
     odd_line: Samples = scratch("raised_line")
 
 
+@kernel
+def rise(fast: OversamplingRecord, memory: Samples, samples: Samples) -> Samples:
+    """Raise the rate of a channel's samples (n,), CHUNK at most; what comes back is scratch of the record.
+
+    Parameters
+    ----------
+    memory : Samples
+        Of the filters, a channel of `fast.up` or of another array of its kind.
+    """
+    return raise_rate(samples, samples.shape[0], fast.levels, CASCADE, memory, vector(fast.ping), vector(fast.pong),
+                      vector(fast.line), vector(fast.total))
+
+
+@kernel
+def beside(fast: OversamplingRecord) -> Samples:
+    """Scratch of the record that is as long as what `rise` gives, and not in use by it."""
+    ping: Samples = vector(fast.ping)
+    pong: Samples = vector(fast.pong)
+    return pong if fast.levels % 2 == 0 else ping
+
+
+@kernel
+def fall(fast: OversamplingRecord, channel: int, high: Samples, samples: Samples) -> None:
+    """Bring samples at the raised rate back down to a channel's (n,); `high` is scratch after that."""
+    n, line = samples.shape[0], vector(fast.line)
+    delay_short(high, n << fast.levels, matrix(fast.pads)[channel], fast.pad, line)
+    lower_rate(high, beside(fast), n, fast.levels, CASCADE, cube(fast.down)[channel], cube(fast.odd)[channel], line,
+               vector(fast.odd_line), samples)
+
+
 def oversampling_sizes(factor: int) -> dict[str, int]:
     """Sizes in a record with an `OversamplingRecord` in it; factor : 1, 2, 4, 8 or 16"""
     return {"raised": CHUNK * factor, "raised_line": CHUNK * factor + UP_HELD}
@@ -74,8 +105,12 @@ def oversampling_sizes(factor: int) -> dict[str, int]:
 def set_oversampling(record: OversamplingRecord, factor: int, inner_delay: int = 0) -> int:
     """Set a record up and return the latency in base-rate frames.
 
-    inner_delay : samples at the raised rate that the kernel between delays by
     The latency is whole: `pad` samples at the raised rate make it so.
+
+    Parameters
+    ----------
+    inner_delay : int
+        Samples at the raised rate that the kernel between delays by.
     """
     record.levels, record.pad, latency = _oversampling(factor, inner_delay)
     return latency

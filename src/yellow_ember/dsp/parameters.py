@@ -138,11 +138,18 @@ class Parameter:
 class Number(Parameter):
     """A continuous parameter.
 
-    floor_word, top_word : shown at the minimum ("off") and at the maximum
-    unset_word : shown for None, which then stands for what the machine itself has ("auto")
-    per_channel : the value may be a pair (left, right)
-    realistic : up to where a real device goes; the control marks it
-    whole : takes whole numbers only
+    Attributes
+    ----------
+    floor_word, top_word : str
+        Shown at the minimum ("off") and at the maximum.
+    unset_word : str
+        Shown for None, which then stands for what the machine itself has ("auto").
+    per_channel : bool
+        The value may be a pair (left, right).
+    realistic : float | None
+        Up to where a real device goes; the control marks it.
+    whole : bool
+        Takes whole numbers only.
     """
 
     unit: str
@@ -264,8 +271,12 @@ class Number(Parameter):
 class Steps(Parameter):
     """A row of steps between 0 and 1 that the user draws; None leaves a step as it was generated.
 
-    pattern : full values -> every step as it plays, (steps,)
-    step_seconds : full values and tempo -> how long a step lasts
+    Attributes
+    ----------
+    pattern : Callable[[Values], Samples]
+        Full values -> every step as it plays, (steps,).
+    step_seconds : Callable[[Values, float], float]
+        Full values and tempo -> how long a step lasts.
     """
 
     longest: int
@@ -321,7 +332,12 @@ class Impulse(Parameter):
 class Edges(Parameter):
     """Frequencies in Hz that part a sound into bands, from low to high; one edge makes two bands.
 
-    apart : least ratio of neighbours; most : how many edges there may be
+    Attributes
+    ----------
+    apart : float
+        Least ratio of neighbours.
+    most : int
+        How many edges there may be.
     """
 
     minimum: float

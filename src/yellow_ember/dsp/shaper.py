@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.filters import past_length
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import fir
-from yellow_ember.dsp.kernels.halfband import delay_short, lower_rate, raise_rate
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS, bend
 from yellow_ember.dsp.oversampling import (
-    CASCADE,
     OversamplingRecord,
+    fall,
     oversampling_latency,
     oversampling_sizes,
+    rise,
     set_oversampling,
 )
-from yellow_ember.dsp.record import Record, cube, matrix, part, real, scratch, shared, state, vector, whole
+from yellow_ember.dsp.record import (
+    Record,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    shared,
+    state,
+    vector,
+    whole,
+    whole_state,
+    whole_vector,
+)
 from yellow_ember.dsp.shapes import CORRECTION_TAPS, Shape
 from yellow_ember.dsp.stage import Setup
 
@@ -31,9 +45,9 @@ class ShaperRecord(Record):
     table: Samples = shared(2)
     correction: Samples = shared(1)
     fast: OversamplingRecord = part(OversamplingRecord)
-    history: Samples = state("channels", _HELD)
+    past: Samples = state("channels", "shaper_past")
+    past_index: Counts = whole_state(1)
     bent_before: Samples = state("channels", 8)
-    line: Samples = scratch("shaper_line")
     places: Samples = scratch("sub_steps")
     values: Samples = scratch("sub_steps")
     bent: Samples = scratch("sub_steps")
@@ -41,8 +55,8 @@ class ShaperRecord(Record):
 
 def shaper_sizes(setup: Setup) -> dict[str, int]:
     """Sizes in a record with a `ShaperRecord` in it."""
-    return {"shaper_line": _HELD + setup.max_block, "sub_steps": CHUNK * setup.oversample * MAX_STEPS,
-            **oversampling_sizes(setup.oversample)}
+    return {"shaper_past": past_length(CORRECTION_TAPS, setup.max_block),
+            "sub_steps": CHUNK * setup.oversample * MAX_STEPS, **oversampling_sizes(setup.oversample)}
 
 
 def set_up_shaper(record: ShaperRecord, setup: Setup) -> int:
@@ -66,19 +80,13 @@ def set_shape(record: ShaperRecord, setup: Setup, shape: Shape, knee: float = 0.
 def bend_block(record: ShaperRecord, block: Samples) -> None:
     """Bend a block (channels, frames) in place."""
     fast = record.fast
-    levels, frames = fast.levels, block.shape[1]
-    ping, pong, line, odd_line = vector(fast.ping), vector(fast.pong), vector(fast.line), vector(fast.odd_line)
-    up, down, odd, pads = cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads)
+    up = cube(fast.up)
     for c in range(block.shape[0]):
-        row = block[c]
-        for start in range(0, frames, CHUNK):
-            n = min(CHUNK, frames - start)
-            piece = row[start:start + n]
-            high = raise_rate(piece, n, levels, CASCADE, up[c], ping, pong, line, vector(fast.total))
-            other = pong if levels % 2 == 0 else ping
-            bend(high, n << levels, record.kind, matrix(record.table), record.steps, record.knee, record.offset,
-                 matrix(record.bent_before)[c], line, vector(record.places), vector(record.values),
-                 vector(record.bent))
-            delay_short(high, n << levels, pads[c], fast.pad, line)
-            lower_rate(high, other, n, levels, CASCADE, down[c], odd[c], line, odd_line, piece)
-    fir(block, vector(record.correction), matrix(record.history), vector(record.line))
+        for start in range(0, block.shape[1], CHUNK):
+            part = block[c, start:min(start + CHUNK, block.shape[1])]
+            high = rise(fast, up[c], part)
+            bend(high, part.shape[0] << fast.levels, record.kind, matrix(record.table), record.steps, record.knee,
+                 record.offset, matrix(record.bent_before)[c], vector(fast.line), vector(record.places),
+                 vector(record.values), vector(record.bent))
+            fall(fast, c, high, part)
+    fir(block, vector(record.correction), matrix(record.past), whole_vector(record.past_index))

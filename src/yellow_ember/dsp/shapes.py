@@ -132,7 +132,10 @@ class Shape:
     def correction(self, oversample: int, steps: int | None = None) -> Samples:
         """The FIR (CORRECTION_TAPS,) at the base rate that takes back the highs which the kernel loses.
 
-        steps : how finely it cuts each sample, the shape's own unless given
+        Parameters
+        ----------
+        steps : int | None
+            How finely it cuts each sample, the shape's own unless given.
         """
         return _droop_correction(self.kernel_kind not in (TABLE, MAGNETIC), steps or self.steps, oversample)
 

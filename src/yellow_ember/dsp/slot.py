@@ -40,9 +40,18 @@ SETTLE_SECONDS = 0.005
 class SlotRecord(Record):
     """A stage as it is hosted: two of it, of which one is heard, and what comes between them and around them.
 
-    function : where the stage's compiled half lies; stages : where the records of both lie; heard : which is, 0 or 1
-    settling : frames until the other one, with new settings, has settled
-    unheard : frames that the stage still runs unheard since it was switched on
+    Attributes
+    ----------
+    function : int
+        Where the stage's compiled half lies.
+    stages : NDArray[np.int64]
+        Where the records of both lie.
+    heard : int
+        Which is, 0 or 1.
+    settling : int
+        Frames until the other one, with new settings, has settled.
+    unheard : int
+        Frames that the stage still runs unheard since it was switched on.
     """
 
     function: int = whole()

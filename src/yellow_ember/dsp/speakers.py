@@ -27,11 +27,22 @@ _EAR = 1.3
 class Speaker:
     """One box with its drivers.
 
-    drivers : how many, in rows of two, `spacing` metres apart; radius : of one cone in metres
-    box : closed, open, ported or horn; resonance in Hz and its Q
-    break_up : where the cone's modes begin, in Hz, how many there are and how high they stand, in dB
-    top : where the cone lets go for good, in Hz; coil : corner of the coil's inductance, in Hz
-    seed : where in its range each mode happens to lie
+    Attributes
+    ----------
+    drivers : int
+        How many, in rows of two, `spacing` metres apart.
+    radius : float
+        Of one cone in metres.
+    box : str
+        Closed, open, ported or horn; resonance in Hz and its Q.
+    break_up : float
+        Where the cone's modes begin, in Hz, how many there are and how high they stand, in dB.
+    top : float
+        Where the cone lets go for good, in Hz.
+    coil : float
+        Corner of the coil's inductance, in Hz.
+    seed : int
+        Where in its range each mode happens to lie.
     """
 
     id: str
@@ -218,8 +229,16 @@ def _places(speaker: Speaker) -> Samples:
 def response(speaker_id: str, microphone_id: str, angle: float, metres: float, far: bool, rate: float) -> Samples:
     """What a microphone hears of a speaker, (SECONDS rate,).
 
-    angle : degrees off the axis; metres : from the cone; far : its preamplifier is set for a far place
     The level falls by the distance, the time of flight is in it, and at a far place the floor's echo.
+
+    Parameters
+    ----------
+    angle : float
+        Degrees off the axis.
+    metres : float
+        From the cone.
+    far : bool
+        Its preamplifier is set for a far place.
     """
     speaker, microphone = SPEAKER_BY_ID[speaker_id], MICROPHONE_BY_ID[microphone_id]
     taps = round(SECONDS * rate)

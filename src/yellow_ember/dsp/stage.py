@@ -27,8 +27,12 @@ CLOCK_FRAME, CLOCK_DELAY = 0, 1
 class Clock:
     """Where in the session a strip's chain is: what damage to a tape and rates in notes go by.
 
-    frame : session frame of the block's first sample at the chain's input
-    delay : frames by which the signal at the present stage lags behind that
+    Attributes
+    ----------
+    frame : int
+        Session frame of the block's first sample at the chain's input.
+    delay : int
+        Frames by which the signal at the present stage lags behind that.
     """
 
     def __init__(self, tempo: float = 120.0, beats_per_bar: int = 4) -> None:
@@ -66,9 +70,14 @@ LOOP_FRAMES = 128
 class LoopPort:
     """Where a stage hands sound to the rest of its chain and takes it back.
 
-    sent : (channels, LOOP_FRAMES), what goes round, written by the stage
-    returned : the same shape, what came round, read by the stage
-    delay : frames from the one to the other
+    Attributes
+    ----------
+    sent : Samples
+        (channels, LOOP_FRAMES), what goes round, written by the stage.
+    returned : Samples
+        The same shape, what came round, read by the stage.
+    delay
+        Frames from the one to the other.
     """
 
     def __init__(self, channels: int) -> None:
@@ -85,18 +94,32 @@ def _no_impulse(path: str, rate: float) -> Samples | None:
 class Setup:
     """What a processor is prepared for.
 
-    rate : frames a second
-    channels : 1 or 2
-    max_block : the longest block that will come
-    oversample : 1, 2, 4, 8 or 16
-    reference_dbfs : peak level of a sine at 0 VU
-    seed : where the stage's random numbers start, 32 bits (`dsp/seeds.py`)
-    lookahead : frames of the future that the stage asked for (`StageKind.lookahead`)
-    impulse : the response (channels, taps) at `rate` that the stage's settings name, None for none
-    read_impulse : path and rate -> such a response; None where it can't be used
-    clock : shared by all stages of a chain
-    loop : the way through the rest of the chain, for a stage whose settings ask for one (`StageKind.loops`)
-    widen : a chain of one channel goes on with two from the first stage that makes two of one (`StageKind.spreads`)
+    Attributes
+    ----------
+    rate : float
+        Frames a second.
+    channels : int
+        1 or 2.
+    max_block : int
+        The longest block that will come.
+    oversample : int
+        1, 2, 4, 8 or 16.
+    reference_dbfs : float
+        Peak level of a sine at 0 VU.
+    seed : int
+        Where the stage's random numbers start, 32 bits (`dsp/seeds.py`).
+    lookahead : int
+        Frames of the future that the stage asked for (`StageKind.lookahead`).
+    impulse : Samples | None
+        The response (channels, taps) at `rate` that the stage's settings name, None for none.
+    read_impulse : Callable[[str, float], Samples | None]
+        Path and rate -> such a response; None where it can't be used.
+    clock : Clock
+        Shared by all stages of a chain.
+    loop : LoopPort | None
+        The way through the rest of the chain, for a stage whose settings ask for one (`StageKind.loops`).
+    widen : bool
+        A chain of one channel goes on with two from the first stage that makes two of one (`StageKind.spreads`).
     """
 
     rate: float
@@ -121,9 +144,14 @@ class Processor(ABC):
     `max_block`; it allocates nothing, and the cutting into blocks does not change its result.  Input must be finite;
     the host of the stage sees to that.
 
-    latency : in frames; depends on the set-up alone
-    settling : frames that new settings take until what they stir up has come out
-    in_tempo : some settings follow the session's tempo, by `follow_tempo`
+    Attributes
+    ----------
+    latency : int
+        In frames; depends on the set-up alone.
+    settling : int
+        Frames that new settings take until what they stir up has come out.
+    in_tempo : ClassVar[bool]
+        Some settings follow the session's tempo, by `follow_tempo`.
     """
 
     compiled: ClassVar[CompiledHalf]
@@ -192,8 +220,16 @@ class Curve:
 class Handle:
     """What is taken hold of on a plot of response.
 
-    hz, level_db : where it is; along, up, width : ids of the parameters that it moves, "" for none
-    place : which edge, where `along` is a row of edges; up_sign : -1 where dragging up makes `up` less
+    Attributes
+    ----------
+    hz, level_db : float
+        Where it is.
+    along, up, width : str
+        Ids of the parameters that it moves, "" for none.
+    place : int
+        Which edge, where `along` is a row of edges.
+    up_sign : float
+        -1 where dragging up makes `up` less.
     """
 
     label: str
@@ -210,14 +246,20 @@ class Handle:
 class Plot:
     """One diagram of a stage's picture.
 
-    axes : "response" (Hz against dB), "transfer" (in against out, linear), "wave" (a turn, before
-    and after), "harmonics" (order against dB), "levels" (dB against dB), "gain" (what the stage does
-    to the level, as it runs), "time" (seconds against `y_label`) or "spectrum"
-    (Hz from 0.1 to 100, logarithmic, against `y_label`)
-    spectra : the signal's spectra before and after stand behind the curves
-    live : turns samples (frames,) that enter the stage into points on the transfer curve
-    handles : what can be moved in it
-    alike : no curve counts more than the others
+    Attributes
+    ----------
+    axes : str
+        "response" (Hz against dB), "transfer" (in against out, linear), "wave" (a turn, before and after),
+        "harmonics" (order against dB), "levels" (dB against dB), "gain" (what the stage does to the level, as it
+        runs), "time" (seconds against `y_label`) or "spectrum" (Hz from 0.1 to 100, logarithmic, against `y_label`).
+    spectra : bool
+        The signal's spectra before and after stand behind the curves.
+    live : Callable[[Samples], tuple[Samples, Samples]] | None
+        Turns samples (frames,) that enter the stage into points on the transfer curve.
+    handles : tuple[Handle, ...]
+        What can be moved in it.
+    alike : bool
+        No curve counts more than the others.
     """
 
     title: str
@@ -235,7 +277,14 @@ class Plot:
 class Reels:
     """Two moving reels.
 
-    speed : tape speed in m/s; thickness : of the tape in m; minutes : what a full reel holds
+    Attributes
+    ----------
+    speed : float
+        Tape speed in m/s.
+    thickness : float
+        Of the tape in m.
+    minutes : float
+        What a full reel holds.
     """
 
     title: str
@@ -248,7 +297,10 @@ class Reels:
 class Damage:
     """What is wrong along the session's time line.
 
-    at : session seconds (points,), tempo, beats a bar -> (loss in dB, share of highs lost), (points,) each
+    Attributes
+    ----------
+    at : Callable[[Samples, float, int], tuple[Samples, Samples]]
+        Session seconds (points,), tempo, beats a bar -> (loss in dB, share of highs lost), (points,) each.
     """
 
     title: str
@@ -259,8 +311,14 @@ class Damage:
 class Disc:
     """A turning record.
 
-    turns : a second; radius_mm : where the stylus is
-    marks : session seconds -> what lies in the groove in this turn: places (0 to 1 of a turn) and sizes
+    Attributes
+    ----------
+    turns : float
+        Turns a second.
+    radius_mm : float
+        Where the stylus is.
+    marks : Callable[[float], tuple[Samples, Samples]]
+        Session seconds -> what lies in the groove in this turn: places (0 to 1 of a turn) and sizes.
     """
 
     title: str
@@ -307,29 +365,51 @@ def _all_work(values: Values) -> frozenset[str]:
 class StageKind:
     """The declaration of a stage.
 
-    rest : values at which the stage changes nothing, or None where it claims no transparency
-    drive : id of the parameter that drives it harder, None for linear stages
-    drive_units : of `drive` for 1 dB
-    tone : id of the parameter that stands against `drive` where the two are balanced, None for none
-    makeup : id of the parameter that takes back what `drive` adds
-    glyph : one or two letters for the desk's rows
-    picture : full values, rate and level reference in dBFS -> diagrams
-    lookahead : full values and rate -> frames of the future that the stage must see; where this
-    changes, a running chain is rebuilt
-    loops : full values -> whether the stage sends sound round through the rest of its chain
-    spreads : full values -> whether the stage makes left and right of a single channel
-    idle : full values -> ids of parameters that do nothing with them
-    impulse_picture : the user's impulse response (channels, taps) and rate -> the picture with it in use
-    follow : old and new full values -> new values with what else moves, and a sentence that says
-    so ("" for nothing)
-    wavers : the stage moves pitch, and its picture shows the measured wow and flutter
-    front : ids of the three to eight parameters that one reaches for first, in the order of the work
-    neighbours : kinds that suit behind it
-    varied : ids of the parameters that a sheet of variations begins with; `drive` and `tone` where none are named
-    lean : id of the parameter that moves where in the spectrum it adds, None for none
-    remedies : what stands out in what it adds ("boom", "crowd", "hiss") -> ids of the parameters that help
-    compensates : full values -> whether it takes back by itself what `drive` adds, without `makeup`
-    offers : what else can be done with it
+    Attributes
+    ----------
+    rest : Values | None
+        Values at which the stage changes nothing, or None where it claims no transparency.
+    drive : str | None
+        Id of the parameter that drives it harder, None for linear stages.
+    drive_units : float
+        Of `drive` for 1 dB.
+    tone : str | None
+        Id of the parameter that stands against `drive` where the two are balanced, None for none.
+    makeup : str | None
+        Id of the parameter that takes back what `drive` adds.
+    glyph : str
+        One or two letters for the desk's rows.
+    picture : Callable[[Values, float, float], Picture]
+        Full values, rate and level reference in dBFS -> diagrams.
+    lookahead : Callable[[Values, float], int]
+        Full values and rate -> frames of the future that the stage must see; where this changes, a running chain is
+        rebuilt.
+    loops : Callable[[Values], bool]
+        Full values -> whether the stage sends sound round through the rest of its chain.
+    spreads : Callable[[Values], bool]
+        Full values -> whether the stage makes left and right of a single channel.
+    idle : Callable[[Values], frozenset[str]]
+        Full values -> ids of parameters that do nothing with them.
+    impulse_picture : Callable[[Samples, float], Picture] | None
+        The user's impulse response (channels, taps) and rate -> the picture with it in use.
+    follow : Callable[[Values, Values], tuple[Values, str]] | None
+        Old and new full values -> new values with what else moves, and a sentence that says so ("" for nothing).
+    wavers : bool
+        The stage moves pitch, and its picture shows the measured wow and flutter.
+    front : tuple[str, ...]
+        Ids of the three to eight parameters that one reaches for first, in the order of the work.
+    neighbours : tuple[str, ...]
+        Kinds that suit behind it.
+    varied : tuple[str, ...]
+        Ids of the parameters that a sheet of variations begins with; `drive` and `tone` where none are named.
+    lean : str | None
+        Id of the parameter that moves where in the spectrum it adds, None for none.
+    remedies : Mapping[str, tuple[str, ...]]
+        What stands out in what it adds ("boom", "crowd", "hiss") -> ids of the parameters that help.
+    compensates : Callable[[Values], bool]
+        Full values -> whether it takes back by itself what `drive` adds, without `makeup`.
+    offers : frozenset[Offer]
+        What else can be done with it.
     """
 
     kind: str

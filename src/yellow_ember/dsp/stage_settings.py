@@ -20,9 +20,14 @@ def _level(parameter: Number, decibels: float | None) -> float:
 class StageSettings:
     """All that a user sets of one stage.
 
-    id : unique within a session
-    on, dry_db, wet_db, mix_pct, mono : what every stage has (`dsp/stage_values.py`); both levels stand behind the mix
-    params : full and checked, by the kind's declaration
+    Attributes
+    ----------
+    id : str
+        Unique within a session.
+    on, dry_db, wet_db, mix_pct, mono : bool, float | None, float, float, bool
+        What every stage has (`dsp/stage_values.py`); both levels stand behind the mix.
+    params : Values
+        Full and checked, by the kind's declaration.
     """
 
     id: str

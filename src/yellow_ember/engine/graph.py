@@ -59,7 +59,10 @@ class Graph:
     def update(self, session: Session, *, at_once: bool = False, touched: Collection[str] | None = None) -> None:
         """Take new values of the session that the graph was made for.
 
-        touched : ids of the strips that have other values, None for all
+        Parameters
+        ----------
+        touched : Collection[str] | None
+            Ids of the strips that have other values, None for all.
         """
         self.session = session
         self._plan.record.limit = gain(session.ceiling_dbfs)
@@ -90,7 +93,10 @@ class Graph:
     def process(self, segments: Sequence[Segment], frames: int, crew: Crew | None = None) -> Samples:
         """Run the next `frames`; the output (2, frames) is valid until the next call.
 
-        crew : threads that help; what comes out is the same to the bit with any number of them
+        Parameters
+        ----------
+        crew : Crew | None
+            Threads that help; what comes out is the same to the bit with any number of them.
         """
         self._plan.run(segments, frames, crew)
         if self._plan.met_damage():

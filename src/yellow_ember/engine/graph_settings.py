@@ -9,9 +9,14 @@ from dataclasses import dataclass
 class GraphSettings:
     """How a graph runs.
 
-    oversample, max_block : factor, and frames
-    only : ids of the strips that it holds, None for all
-    staggered : every strip runs a block behind those that feed it, so that all can run at the same time
+    Attributes
+    ----------
+    oversample, max_block : int
+        Factor, and frames.
+    only : frozenset[str] | None
+        Ids of the strips that it holds, None for all.
+    staggered : bool
+        Every strip runs a block behind those that feed it, so that all can run at the same time.
     """
 
     oversample: int

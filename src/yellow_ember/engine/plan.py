@@ -47,11 +47,24 @@ _WORD_BYTES = 8
 class PlanRecord(Record):
     """Strips in an order in which each comes behind those that feed it.
 
-    run_strip : where the strips' compiled half lies; strips : where their records lie
-    turns : where the records of the last blocks lie; number : how many there were
-    taken : how many strips were taken by a thread in this block; done : by row, the block that a strip is through with
-    ceiled : where the record of the strip lies that is held under `limit`, 0 for none
-    damaged : 1 when a print was found damaged
+    Attributes
+    ----------
+    run_strip : int
+        Where the strips' compiled half lies.
+    strips : NDArray[np.int64]
+        Where their records lie.
+    turns : NDArray[np.int64]
+        Where the records of the last blocks lie.
+    number : int
+        How many there were.
+    taken : NDArray[np.int64]
+        How many strips were taken by a thread in this block.
+    done : NDArray[np.int64]
+        By row, the block that a strip is through with.
+    ceiled : int
+        Where the record of the strip lies that is held under `limit`, 0 for none.
+    damaged : NDArray[np.int64]
+        1 when a print was found damaged.
     """
 
     run_strip: int = whole()
@@ -71,8 +84,18 @@ class PlanRecord(Record):
 class CrewRecord(Record):
     """What the threads of a crew share.
 
-    plan : where the record of the plan lies; open : 1 while there is work; active : threads that are at it
-    wake : a semaphore; over : 1 when the threads are to end
+    Attributes
+    ----------
+    plan : NDArray[np.int64]
+        Where the record of the plan lies.
+    open : NDArray[np.int64]
+        1 while there is work.
+    active : NDArray[np.int64]
+        Threads that are at it.
+    wake : NDArray[np.int64]
+        A semaphore.
+    over : NDArray[np.int64]
+        1 when the threads are to end.
     """
 
     threads: int = whole()
@@ -210,7 +233,10 @@ class Crew:
 class Plan:
     """The Python half of a plan.
 
-    places : how many blocks are under way at the same time, where strips run behind those that feed them; else 1
+    Parameters
+    ----------
+    places : int
+        How many blocks are under way at the same time, where strips run behind those that feed them; else 1.
     """
 
     def __init__(self, nodes: Sequence[StripNode], max_block: int, places: int) -> None:

@@ -47,10 +47,16 @@ FADING_OUT : from the print to the chain
 class StripPrint:
     """What comes out of a strip's chain.
 
-    chain : the settings that it was made with
-    data : raw interleaved float32 (frames, channels) at the session's rate
-    start : the session's frame that it begins with
-    stays : it is played until it is taken away, whatever becomes of the settings (the added part alone)
+    Attributes
+    ----------
+    chain : tuple[StageSettings, ...]
+        The settings that it was made with.
+    data : Path
+        Raw interleaved float32 (frames, channels) at the session's rate.
+    start : int
+        The session's frame that it begins with.
+    stays : bool
+        It is played until it is taken away, whatever becomes of the settings (the added part alone).
     """
 
     strip_id: str
@@ -73,8 +79,16 @@ class DeckRecord(Record):
 class PlayerRecord(Record):
     """What is heard of a strip: its chain, a print, or something between them.
 
-    deck : where the record of what is heard beside the chain or in place of it lies, 0 for none; next : what comes
-    left : frames until what is awaited has come through; fade_frames : how long a fade takes
+    Attributes
+    ----------
+    deck : int
+        Where the record of what is heard beside the chain or in place of it lies, 0 for none.
+    next : int
+        What comes.
+    left : int
+        Frames until what is awaited has come through.
+    fade_frames : int
+        How long a fade takes.
     """
 
     phase: int = whole()
@@ -163,7 +177,10 @@ class _Deck:
 class PrintPlayer:
     """The Python half of a player, which stands in for a chain while there is a print of it, as late as the chain is.
 
-    record : the player's, in the strip's
+    Parameters
+    ----------
+    record : PlayerRecord
+        The player's, in the strip's.
     """
 
     def __init__(self, record: PlayerRecord, chain: Chain, latency: int, rate: float, max_block: int) -> None:

@@ -42,9 +42,20 @@ _SIZE_AND_TIME = 0x240
 class ReaderRecord(Record):
     """An open file.
 
-    file : its number; first : the frame of the time line that it begins with
-    size, written : its bytes, and when it was last written (ns), as it was opened; watched : 1 while that can be asked
-    broken : 1 from when it is not as it was opened; advised : the stretch that was asked for last
+    Attributes
+    ----------
+    file : int
+        Its number.
+    first : int
+        The frame of the time line that it begins with.
+    size, written : int
+        Its bytes, and when it was last written (ns), as it was opened.
+    watched : int
+        1 while that can be asked.
+    broken : int
+        1 from when it is not as it was opened.
+    advised : int
+        The stretch that was asked for last.
     """
 
     file: int = whole()

@@ -69,7 +69,10 @@ _CENTRE = math.sqrt(0.5)
 class InputRecord(Record):
     """A strip's sound on its way into a bus: gated by solo, at a send's level, delayed so that all arrive together.
 
-    source : what comes out of the strip, behind its fader or before it, of the last blocks: left, then right
+    Attributes
+    ----------
+    source : Samples
+        What comes out of the strip, behind its fader or before it, of the last blocks: left, then right.
     """
 
     level: Samples = setting(4)
@@ -82,16 +85,40 @@ class InputRecord(Record):
 class StripRecord(Record):
     """A strip.
 
-    run_chain : where the chain's compiled half lies
-    reader, chain, inputs : where the records lie of its file (0 for a bus), its chain, and its ways in
-    sources : rows of the strips that it waits for; row : its own
-    channels : of what enters its chain; out_channels : of what comes out
-    unread : 1 while a print is played and the input is not read; ran : 1 where the chain ran in the last block
-    wait : frames until an input that was unread is in step again
-    before_is_sent : 1 where a send takes what is before the fader; broken : 1 where its print was found damaged
-    behind : how many blocks it is behind what is read; out : of its last blocks; place : of the last among them
-    after : the chain's share in what is heard, against its input's
-    needles, peaks : of all strips' meters; empty where nothing is metered
+    Attributes
+    ----------
+    run_chain : int
+        Where the chain's compiled half lies.
+    reader, chain, inputs : int, int, NDArray[np.int64]
+        Where the records lie of its file (0 for a bus), its chain, and its ways in.
+    sources : NDArray[np.int64]
+        Rows of the strips that it waits for.
+    row : int
+        The strip's own row.
+    channels : int
+        Of what enters its chain.
+    out_channels : int
+        Of what comes out.
+    unread : int
+        1 while a print is played and the input is not read.
+    ran : int
+        1 where the chain ran in the last block.
+    wait : int
+        Frames until an input that was unread is in step again.
+    before_is_sent : int
+        1 where a send takes what is before the fader.
+    broken : int
+        1 where its print was found damaged.
+    behind : int
+        How many blocks it is behind what is read.
+    out : Samples
+        Of its last blocks.
+    place : int
+        Of the last among them.
+    after : Samples
+        The chain's share in what is heard, against its input's.
+    needles, peaks : Samples
+        Of all strips' meters; empty where nothing is metered.
     """
 
     run_chain: int = whole()
@@ -134,7 +161,10 @@ class StripRecord(Record):
 class TurnRecord(Record):
     """A block: `frames`, of which `count` stretches (first frame, frames) of the time line consist.
 
-    place : where what comes out of strips is put, among their last blocks
+    Attributes
+    ----------
+    place : int
+        Where what comes out of strips is put, among their last blocks.
     """
 
     place: int = whole()
@@ -286,9 +316,19 @@ class _Input:
 class StripNode:
     """The Python half of a running strip.  Its blocks have one channel for a mono track, two for all else.
 
-    channels : of what enters its chain, and out_channels : of what comes out, which may be two where that is one
-    outs : (strips, blocks that are kept, 2 times the longest), what comes out of all
-    restless : strips that their graph looks at between blocks; whatever starts a change adds its own
+    Parameters
+    ----------
+    outs : Samples
+        (strips, blocks that are kept, 2 times the longest), what comes out of all.
+    restless : set[StripNode]
+        Strips that their graph looks at between blocks; whatever starts a change adds its own.
+
+    Attributes
+    ----------
+    channels : int
+        Of what enters its chain.
+    out_channels : int
+        Of what comes out, which may be two where that is one.
     """
 
     def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,

@@ -39,9 +39,18 @@ from yellow_ember.engine.strip import StripNode, StripRecord
 class StripMeterRecord(Record):
     """What is metered of a strip.
 
-    strip, loudness, programme : where those records lie
-    channels : at each point of the chain; needles, peaks : the points' meters
-    seen : the number of the stage whose input and output are shown, -1 for none; before, after : where they are shown
+    Attributes
+    ----------
+    strip, loudness, programme : int
+        Where those records lie.
+    channels : NDArray[np.int64]
+        At each point of the chain.
+    needles, peaks : Samples
+        The points' meters.
+    seen : int
+        The number of the stage whose input and output are shown, -1 for none.
+    before, after : Samples
+        Where they are shown.
     """
 
     strip: int = whole()
@@ -100,7 +109,10 @@ def _meter(address: int, frames: int) -> None:
 class StripMeter:
     """The Python half.
 
-    node : the strip; its chain keeps what is at its points while it is `watched`
+    Parameters
+    ----------
+    node : StripNode
+        The strip; its chain keeps what is at its points while it is `watched`.
     """
 
     def __init__(self, rate: float, node: StripNode) -> None:

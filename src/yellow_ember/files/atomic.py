@@ -55,8 +55,12 @@ class Appearing:
 def appearing(path: Path, *, over_empty: bool = False) -> Iterator[Appearing]:
     """A new file that never takes another's place: where the name is taken by then, the next free one is used.
 
-    over_empty : a file of no bytes counts as a free name
     The folder must exist.  Raises OSError where it can't be written.
+
+    Parameters
+    ----------
+    over_empty : bool
+        A file of no bytes counts as a free name.
     """
     with _part_of(path) as temporary:
         arrival = Appearing(path, temporary)

@@ -45,9 +45,16 @@ def cache_folder() -> Path:
 class Conformed:
     """A source made ready.
 
-    data : raw float32 file (frames, channels); overview : .npy (columns, channels, 2) of
-    least and greatest sample, float32; replaced : NaN and infinities set to silence
-    states : of both files when they were made, by which it is noticed when anything happens to them
+    Attributes
+    ----------
+    data : Path
+        Raw float32 file (frames, channels).
+    overview : Path
+        .npy (columns, channels, 2) of least and greatest sample, float32.
+    replaced : int
+        NaN and infinities set to silence.
+    states : tuple[FileState | None, FileState | None]
+        Of both files when they were made, by which it is noticed when anything happens to them.
     """
 
     source: Path
@@ -102,8 +109,15 @@ def find_conformed(source: Path, rate: int) -> Conformed | None:
 def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda share: None) -> Conformed:
     """Make the ready copy, or find it.
 
-    progress : called with the share done; raise `Cancelled` from it to stop
-    AudioFileError where the source can't be read or the cache can't be written.
+    Parameters
+    ----------
+    progress : Callable[[float], None]
+        Called with the share done; raise `Cancelled` from it to stop.
+
+    Raises
+    ------
+    AudioFileError
+        Where the source can't be read or the cache can't be written.
     """
     info = probe(source)
     result = find_conformed(source, rate)

@@ -28,7 +28,10 @@ _BITS = {"pcm16": 16, "pcm24": 24}
 class AudioWriter:
     """Takes blocks (channels, frames) of float64.  Made by `writing`.
 
-    path : where the file is once it is whole; another than was asked for where that name was taken meanwhile
+    Parameters
+    ----------
+    path : Path
+        Where the file is once it is whole; another than was asked for where that name was taken meanwhile.
     """
 
     def __init__(self, file: soundfile.SoundFile, dtype: str, path: Path) -> None:
@@ -56,9 +59,17 @@ def writing(path: Path, rate: int, channels: int, dtype: str = "float32", *,
             over_empty: bool = False) -> Iterator[AudioWriter]:
     """Open `path` (.wav or .flac) for writing; it appears only when all went well, and never in place of another.
 
-    over_empty : a file of no bytes may be replaced
-    dtype : "pcm16", "pcm24" or "float32"; FLAC holds no floats.
-    AudioFileError where the format, the folder or the disk does not allow it.
+    Parameters
+    ----------
+    over_empty : bool
+        A file of no bytes may be replaced.
+    dtype : str
+        "pcm16", "pcm24" or "float32"; FLAC holds no floats.
+
+    Raises
+    ------
+    AudioFileError
+        Where the format, the folder or the disk does not allow it.
     """
     format_name = FORMATS.get(path.suffix.lower().lstrip("."))
     if format_name is None:

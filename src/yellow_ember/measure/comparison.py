@@ -27,11 +27,18 @@ _RIDGE = 1e-14
 class Comparison:
     """Before against after.
 
-    added_db : non-coherent power against coherent output power; -inf where nothing is added
-    bands : third-octave centres in Hz
-    before_db, after_db : band levels in dBFS (mean square, full-scale sine = -3 dB)
-    added_bands_db : band levels of the non-coherent part
-    tone_db : change of each band by the coherent part, nan where the input has nothing
+    Attributes
+    ----------
+    added_db : float
+        Non-coherent power against coherent output power; -inf where nothing is added.
+    bands : Samples
+        Third-octave centres in Hz.
+    before_db, after_db : Samples
+        Band levels in dBFS (mean square, full-scale sine = -3 dB).
+    added_bands_db : Samples
+        Band levels of the non-coherent part.
+    tone_db : Samples
+        Change of each band by the coherent part, nan where the input has nothing.
     """
 
     added_db: float
@@ -45,8 +52,12 @@ class Comparison:
 def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False) -> Comparison:
     """Tone change and what was added between two aligned signals (channels, frames) of the same length.
 
-    loop : both are one turn of a loop that came round before, and are not padded.
     A single-channel input may meet a two-channel output.
+
+    Parameters
+    ----------
+    loop : bool
+        Both are one turn of a loop that came round before, and are not padded.
     """
     if before.shape[1] != after.shape[1]:
         raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")
@@ -73,7 +84,10 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
 def added_part(before: Samples, after: Samples) -> Samples:
     """What no linear tone change of `before` explains in `after`, as sound; both one turn of a loop, aligned.
 
-    before, after : (channels, frames); the result is like `after`
+    Parameters
+    ----------
+    before, after : Samples
+        (channels, frames); the result is like `after`.
     """
     if before.shape[1] != after.shape[1]:
         raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")

@@ -22,9 +22,14 @@ _EDGE_SECONDS = 0.25
 class SpeedReading:
     """What the meter reads.
 
-    weighted_pct, unweighted_pct : peak (two sigma) of the variation
-    speed_error_pct : mean speed against the tone's nominal frequency
-    curve : deviation in % from the mean, (points,), `curve_rate` a second
+    Attributes
+    ----------
+    weighted_pct, unweighted_pct : float
+        Peak (two sigma) of the variation.
+    speed_error_pct : float
+        Mean speed against the tone's nominal frequency.
+    curve : Samples
+        Deviation in % from the mean, (points,), `curve_rate` a second.
     """
 
     weighted_pct: float

@@ -109,7 +109,11 @@ class Document:
 
     What is shown is the committed value with the trials' edits applied in the order in which they were opened.
     Listeners are called on every real change of it.
-    rule : asked for at every edit and opening of a trial, what else moves with it; history and snapshots follow none
+
+    Parameters
+    ----------
+    rule : Callable[[], Rule]
+        Asked for at every edit and opening of a trial, what else moves with it; history and snapshots follow none.
     """
 
     def __init__(self, session: Session, path: Path | None = None,

@@ -14,7 +14,8 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
-from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.oversampling import OversamplingRecord, fall, rise
+from yellow_ember.dsp.record import cube
 
 CHUNK = 64
 """Base-rate frames worked on at once."""
@@ -66,7 +67,13 @@ def grid(reach: float, share: float, diode: float, threshold: float) -> tuple[fl
 
     Above its threshold a grid conducts by the square of the excess: then a quadratic equation
     is solved (its smaller branch).
-    share : leak over leak and source resistance; diode : 4 times source resistance and conductance
+
+    Parameters
+    ----------
+    share : float
+        Leak over leak and source resistance.
+    diode : float
+        4 times source resistance and conductance.
     """
     v = reach * share
     over = v - threshold
@@ -136,8 +143,15 @@ def power_stage(fast: Samples, channels: int, n: int, level: float, power: Sampl
     """Splitter and push-pull pair on n samples (channels, ...), in place.
 
     What is fed back depends on the swing itself: one Newton step from the last sample's swing.
-    splitter : (cells, 8), both outputs against the difference of its inputs
-    valve : current against grid voltage; plate : swing that a wanted swing leaves, both over the supply
+
+    Parameters
+    ----------
+    splitter : Samples
+        (cells, 8), both outputs against the difference of its inputs.
+    valve : Samples
+        Current against grid voltage.
+    plate : Samples
+        Swing that a wanted swing leaves, both over the supply.
     """
     supply, load, fed, unfed = power[SUPPLY], power[LOAD], power[FEEDBACK], power[PRESENCE] * (
         1.0 - power[PRESENCE_POLE])
@@ -206,35 +220,43 @@ def bright_gain(fast: Samples, channels: int, n: int, bright: Samples, state: Sa
 
 
 @kernel
-def amplify(block: Samples, fast: Samples, drive: Samples, grids: Samples, first: Samples, second: Samples,
+def amplify(block: Samples, voltages: Samples, drive: Samples, grids: Samples, first: Samples, second: Samples,
             bright: Samples, tone: Samples, power: Samples, splitter: Samples, valve: Samples, plate: Samples,
-            ranges: Samples, state: Samples, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
-            odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
-            total: Samples) -> None:
+            ranges: Samples, state: Samples, fast: OversamplingRecord) -> None:
     """The whole circuit but for the output transformer over a block, in place.
 
-    fast : scratch, (channels, CHUNK at the raised rate)
-    drive : volts at the input for full scale, what stands between tone stack and splitter, level a volt
-    grids : (4, GRID), of both triodes, the splitter and the power valves
-    first, second : (cells, 4); bright : first-order section b0 b1 a1; tone : third-order b0...b3 a1...a3
-    state : (channels, STATES)
+    Parameters
+    ----------
+    voltages : Samples
+        Scratch, (channels, CHUNK at the raised rate).
+    drive : Samples
+        Volts at the input for full scale, what stands between tone stack and splitter, level a volt.
+    grids : Samples
+        (4, GRID), of both triodes, the splitter and the power valves.
+    first, second : Samples
+        (cells, 4).
+    bright : Samples
+        First-order section b0 b1 a1.
+    tone : Samples
+        Third-order b0...b3 a1...a3.
+    state : Samples
+        (channels, STATES).
     """
-    channels = block.shape[0]
+    channels, up = block.shape[0], cube(fast.up)
     for start in range(0, block.shape[1], CHUNK):
         n = min(CHUNK, block.shape[1] - start)
-        count = n << levels
+        count = n << fast.levels
         for c in range(channels):
-            high = raise_rate(block[c, start:start + n], n, levels, passes, up[c], ping, pong, line, total)
+            high = rise(fast, up[c], block[c, start:start + n])
             for i in range(count):
-                fast[c, i] = high[i]
-        triode_stage(fast, channels, count, drive[0], grids, 0, first, ranges, state, G1)
-        bright_gain(fast, channels, count, bright, state)
-        triode_stage(fast, channels, count, 1.0, grids, 1, second, ranges, state, G2)
-        tone_stack(fast, channels, count, tone, drive[1], grids, state)
-        power_stage(fast, channels, count, drive[2], power, grids, splitter, valve, plate, ranges, state)
+                voltages[c, i] = high[i]
+        triode_stage(voltages, channels, count, drive[0], grids, 0, first, ranges, state, G1)
+        bright_gain(voltages, channels, count, bright, state)
+        triode_stage(voltages, channels, count, 1.0, grids, 1, second, ranges, state, G2)
+        tone_stack(voltages, channels, count, tone, drive[1], grids, state)
+        power_stage(voltages, channels, count, drive[2], power, grids, splitter, valve, plate, ranges, state)
         for c in range(channels):
-            delay_short(fast[c], count, pads[c], pad, line)
-            lower_rate(fast[c], pong, n, levels, passes, down[c], odd[c], line, odd_line, block[c, start:start + n])
+            fall(fast, c, voltages[c], block[c, start:start + n])
     for c in range(channels):
         for k in range(STATES):
             if abs(state[c, k]) < TINY:

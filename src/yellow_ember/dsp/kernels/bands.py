@@ -10,9 +10,11 @@ from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.dynamics import compress
 from yellow_ember.dsp.kernels.filters import TINY, biquads, fir
-from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.kernels.halfband import delay_short
 from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, STEP, TARGET, VALUE, add, advance, glide, put, silence
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, bend
+from yellow_ember.dsp.oversampling import OversamplingRecord, fall, rise
+from yellow_ember.dsp.record import cube, vector
 
 MOST = 5
 KIND, STEPS = 0, 1
@@ -26,8 +28,16 @@ def split_up(parts: Samples, lows: Samples, highs: Samples, passes: Samples, low
              high_states: Samples, pass_states: Samples) -> None:
     """The first of parts (bands, channels, frames) into all of them; their sum is an all-pass.
 
-    lows, highs : (edges, 2, 5); passes : (edges, 1, 5), what each split sums to
-    low_states, high_states : (edges, channels, 2, 2); pass_states : (edges, edges, channels, 1, 2)
+    Parameters
+    ----------
+    lows, highs : Samples
+        (edges, 2, 5).
+    passes : Samples
+        (edges, 1, 5), what each split sums to.
+    low_states, high_states : Samples
+        (edges, channels, 2, 2).
+    pass_states : Samples
+        (edges, edges, channels, 1, 2).
     """
     edges = parts.shape[0] - 1
     for k in range(edges):
@@ -42,12 +52,20 @@ def split_up(parts: Samples, lows: Samples, highs: Samples, passes: Samples, low
 
 @kernel
 def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples, held_states: Samples,
-              ramps: Samples, corrections: Samples, histories: Samples, line: Samples, active: Counts,
+              ramps: Samples, corrections: Samples, pasts: Samples, past_indices: Counts, active: Counts,
               clean: Samples) -> int:
     """What passes the shapes by into `clean`; parts are driven for theirs.  Returns how many are active.
 
-    parts : (bands, channels, frames), squashed first where that is 1; figures : (bands, FIGURES) for `compress`
-    corrections : (bands, taps), what the shape will lose of the highs; active : the bands whose shape is heard
+    Parameters
+    ----------
+    parts : Samples
+        (bands, channels, frames), squashed first where that is 1.
+    figures : Samples
+        (bands, FIGURES) for `compress`.
+    corrections : Samples
+        (bands, taps), what the shape will lose of the highs.
+    active : Counts
+        The bands whose shape is heard.
     """
     count = 0
     silence(clean)
@@ -66,7 +84,7 @@ def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples
             continue
         active[count] = k
         count += 1
-        fir(part, corrections[k], histories[k], line)
+        fir(part, corrections[k], pasts[k], past_indices[k])
         glide(part, drive)
     return count
 
@@ -74,32 +92,38 @@ def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples
 @kernel
 def bend_side_by_side(parts: Samples, active: Counts, shapes: Counts, curves: Samples, ramps: Samples,
                       bend_states: Samples, ups: Samples, wait: Samples, places: Samples, values: Samples,
-                      bent: Samples, high_sum: Samples, levels: int, pad: int, passes: Cascade, up: Samples,
-                      down: Samples, odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples,
-                      odd_line: Samples, total: Samples, out: Samples) -> None:
+                      bent: Samples, high_sum: Samples, fast: OversamplingRecord, out: Samples) -> None:
     """The active parts (bands, channels, frames), each bent by its shape, summed at the raised rate into `out`.
 
-    shapes : (bands, 2), curves : (bands, cells, 4); ramps : (3, bands, 4)
-    ups : (bands, channels, ...), each band's filters on the way up; wait : (channels, frames of delay)
+    Parameters
+    ----------
+    shapes : Counts
+        (bands, 2), curves : (bands, cells, 4).
+    ramps : Samples
+        (3, bands, 4).
+    ups : Samples
+        (bands, channels, ...), each band's filters on the way up.
+    wait : Samples
+        (channels, frames of delay).
     """
     channels, frames = out.shape
+    line = vector(fast.line)
     for start in range(0, frames, CHUNK):
         n = min(CHUNK, frames - start)
-        fast = n << levels
+        count = n << fast.levels
         for c in range(channels):
-            for i in range(fast):
+            for i in range(count):
                 high_sum[i] = 0.0
             for k in active:
-                high = raise_rate(parts[k, c, start:start + n], n, levels, passes, ups[k, c], ping, pong, line, total)
-                bend(high, fast, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
+                high = rise(fast, ups[k, c], parts[k, c, start:start + n])
+                bend(high, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
                      places, values, bent)
                 ramp = ramps[BENT, k]
-                weight, step = ramp[VALUE], glide_step(ramp, n, fast)
-                for i in range(fast):
+                weight, step = ramp[VALUE], glide_step(ramp, n, count)
+                for i in range(count):
                     high_sum[i] += (weight + step * i) * high[i]
-            delay_short(high_sum, fast, wait[c], wait.shape[1], line)
-            delay_short(high_sum, fast, pads[c], pad, line)
-            lower_rate(high_sum, pong, n, levels, passes, down[c], odd[c], line, odd_line, out[c, start:start + n])
+            delay_short(high_sum, count, wait[c], wait.shape[1], line)
+            fall(fast, c, high_sum, out[c, start:start + n])
         for k in active:
             advance(ramps[BENT, k], n)
 
@@ -116,7 +140,14 @@ def take_part(high: Samples, own: Samples, held: Samples, fast: int, section: Sa
               figures: Samples, squashed: bool, held_state: Samples, ramp: Samples, n: int) -> None:
     """Part a band from the whole, hold it down, and put it back at the gliding gain `ramp`.
 
-    high : the whole, in place; own : what is heard of the part; held : the part before its gain
+    Parameters
+    ----------
+    high : Samples
+        The whole, in place.
+    own : Samples
+        What is heard of the part.
+    held : Samples
+        The part before its gain.
     """
     for i in range(fast):
         own[i] = high[i]
@@ -148,50 +179,59 @@ def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solo
                    figures: Samples, squashed: Counts, shapes: Counts, curves: Samples, ramps: Samples,
                    section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
                    alone_waits: Samples, own: Samples, held: Samples, places: Samples, values: Samples, bent: Samples,
-                   heard: Samples, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples, odd: Samples,
-                   pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
-                   total: Samples) -> None:
+                   heard: Samples, fast: OversamplingRecord) -> None:
     """One band after another changes the whole signal, in place: what it makes of its part replaces that part.
 
-    active : (bands,), 1 where the shape is heard; solos : likewise; alone : only soloed bands' parts are heard
-    sections : (bands, 1, 5) at the raised rate; figures : (bands, FIGURES) for `compress` there
-    waits, alone_waits : (MOST, channels, BEND_DELAY)
+    Parameters
+    ----------
+    active : Counts
+        (bands,), 1 where the shape is heard.
+    solos : Counts
+        Likewise.
+    alone : bool
+        Only soloed bands' parts are heard.
+    sections : Samples
+        (bands, 1, 5) at the raised rate.
+    figures : Samples
+        (bands, FIGURES) for `compress` there.
+    waits, alone_waits : Samples
+        (MOST, channels, BEND_DELAY).
     """
     channels, frames = block.shape
+    up, line = cube(fast.up), vector(fast.line)
     for start in range(0, frames, CHUNK):
         n = min(CHUNK, frames - start)
-        fast = n << levels
+        count = n << fast.levels
         for c in range(channels):
             part = block[c, start:start + n]
-            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
-            for i in range(fast):
+            high = rise(fast, up[c], part)
+            for i in range(count):
                 heard[i] = 0.0
             for k in range(MOST):
                 if k < bands:
-                    take_part(high, own, held, fast, sections[k], section_states[k, c:c + 1], figures[k],
+                    take_part(high, own, held, count, sections[k], section_states[k, c:c + 1], figures[k],
                               squashed[k] == 1, held_states[k, c:c + 1], ramps[CLEAN, k], n)
-                delay_short(high, fast, waits[k, c], BEND_DELAY, line)
+                delay_short(high, count, waits[k, c], BEND_DELAY, line)
                 if alone:
                     if k < bands and solos[k] == 1:
-                        for i in range(fast):
+                        for i in range(count):
                             heard[i] += own[i]
-                    delay_short(heard, fast, alone_waits[k, c], BEND_DELAY, line)
+                    delay_short(heard, count, alone_waits[k, c], BEND_DELAY, line)
                 if k < bands and active[k] == 1:
                     ramp = ramps[DRIVE, k]
-                    weight, step = ramp[VALUE], glide_step(ramp, n, fast)
-                    for i in range(fast):
+                    weight, step = ramp[VALUE], glide_step(ramp, n, count)
+                    for i in range(count):
                         held[i] *= weight + step * i
-                    bend(held, fast, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
+                    bend(held, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
                          places, values, bent)
-                    add_bent(high, heard, held, fast, solos[k] == 1, ramps[BENT, k], n)
+                    add_bent(high, heard, held, count, solos[k] == 1, ramps[BENT, k], n)
                 # Shapes without a limit, one after another, would leave all numbers behind.
-                for i in range(fast):
+                for i in range(count):
                     high[i] = min(max(high[i], -LOUDEST), LOUDEST)
             if alone:
-                for i in range(fast):
+                for i in range(count):
                     high[i] = heard[i]
-            delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, heard, n, levels, passes, down[c], odd[c], line, odd_line, part)
+            fall(fast, c, high, part)
         for k in range(bands):
             for row in range(3):
                 advance(ramps[row, k], n)
@@ -207,8 +247,16 @@ def feed_back(heard: Samples, figures: Samples, delay: int, ring: Samples, index
               out: Samples) -> None:
     """What comes round to the input, (channels, frames): the output `delay` frames ago, never over one.
 
-    heard : the input, whose level is followed; ring : (channels, length); followed : (channels,)
     With FOLLOW over zero loud notes open the loop, under zero they close it.
+
+    Parameters
+    ----------
+    heard : Samples
+        The input, whose level is followed.
+    ring : Samples
+        (channels, length).
+    followed : Samples
+        (channels,).
     """
     length = ring.shape[1]
     share = figures[FOLLOW]

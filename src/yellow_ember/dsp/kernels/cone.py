@@ -16,8 +16,15 @@ def travel(block: Samples, drive: float, stiffness: float, damping: float, state
 
     A mass on a spring that stiffens with its travel, driven by a motor that weakens with it
     (Klippel, JAES 54, 2006): f = x / (1 + w e^2) - s e^3 / (1 + e^2 / 5), e'' + d e' + k e = k f.
-    drive : travel that a unit of signal makes at rest; stiffness, damping : k and d over the rate
-    state : (channels, 2), travel and velocity
+
+    Parameters
+    ----------
+    drive : float
+        Travel that a unit of signal makes at rest.
+    stiffness, damping : float
+        K and d over the rate.
+    state : Samples
+        (channels, 2), travel and velocity.
     """
     over = 1.0 / drive
     for c in range(block.shape[0]):

@@ -33,9 +33,12 @@ def reduction_db(level_db: float, figures: Samples) -> float:
 def compress(block: Samples, heard: Samples, figures: Samples, linked: bool, state: Samples) -> None:
     """Hold down what `heard` is over a threshold, in place.
 
-    heard : (channels, frames), what the detector listens to
-    state : (channels, 4), level, gain, its slope, frames until the next look; linked channels
-    share the first one
+    Parameters
+    ----------
+    heard : Samples
+        (channels, frames), what the detector listens to.
+    state : Samples
+        (channels, 4), level, gain, its slope, frames until the next look; linked channels share the first one.
     """
     channels = block.shape[0]
     groups = 1 if linked else channels
@@ -66,8 +69,14 @@ def compress(block: Samples, heard: Samples, figures: Samples, linked: bool, sta
 def true_peaks(block: Samples, phases: Samples, history: Samples, line: Samples, peaks: Samples) -> None:
     """Magnitude at and about every frame, between samples as well; peaks like block.
 
-    phases : (count, taps), BS.1770-5 annex 2; history : (channels, taps - 1)
     What is found lies (taps - 1) / 2 frames back.
+
+    Parameters
+    ----------
+    phases : Samples
+        (count, taps), BS.1770-5 annex 2.
+    history : Samples
+        (channels, taps - 1).
     """
     count, taps = phases.shape
     held, n = taps - 1, block.shape[1]
@@ -99,9 +108,13 @@ def limit(block: Samples, peaks: Samples, ceiling: float, fall: float, linked: b
     """Bring peaks under a ceiling by a gain that is there before them, in place.
 
     block is delayed by ring.shape[1] frames; wanted : like ring, gains asked for
-    state : (channels, RECENT + span), the last `span` gains at its end
     The least gain of the ring's length is smoothed over the span, which is shorter by what the
     detector is late: so it is reached in time, and has no corners.
+
+    Parameters
+    ----------
+    state : Samples
+        (channels, RECENT + span), the last `span` gains at its end.
     """
     channels, length = ring.shape
     span = state.shape[1] - RECENT

@@ -114,12 +114,25 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
          sent: Samples, returned: Samples, early: int) -> int:
     """A block with its echoes, in place; returns the ring's new index.
 
-    figures, targets : (FIGURES,), as they are and where they glide to by the share `glide` a frame
-    heads : (HEADS, 4); offset : frames by which the right track is read later; fade : of a head's move, a frame
-    motion, pointers : (4,) each; ring : (channels, 2 length), every sample written twice
-    filters : (channels, 4), states of the loop's cuts
-    sent, returned : (channels, at least frames), what is fed back and what of it came round another way, `early`
-    frames late; where they are empty, feedback is recorded at once
+    Parameters
+    ----------
+    figures, targets : Samples
+        (FIGURES,), as they are and where they glide to by the share `glide` a frame.
+    heads : Samples
+        (HEADS, 4).
+    offset : float
+        Frames by which the right track is read later.
+    fade : float
+        Of a head's move, a frame.
+    motion, pointers : Samples
+        (4,) each.
+    ring : Samples
+        (channels, 2 length), every sample written twice.
+    filters : Samples
+        (channels, 4), states of the loop's cuts.
+    sent, returned : Samples
+        (channels, at least frames), what is fed back and what of it came round another way, `early` frames late;
+        where they are empty, feedback is recorded at once.
     """
     around = sent.shape[1] > 0
     channels, length = block.shape[0], ring.shape[1] // 2

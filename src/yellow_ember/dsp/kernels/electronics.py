@@ -47,7 +47,11 @@ def transformer(block: Samples, core: Samples, state: Samples) -> None:
     frame to frame even where the signal is not, and one step a frame follows it, with the slope
     at its middle, where the last step's slope leads to; the field that flux needs takes its
     share from the signal.
-    state : (channels, 3), field, magnetisation, the last step's dH/dB
+
+    Parameters
+    ----------
+    state : Samples
+        (channels, 3), field, magnetisation, the last step's dH/dB.
     """
     for c in range(block.shape[0]):
         h, m, share = state[c, 0], state[c, 1], state[c, 2]
@@ -78,7 +82,11 @@ def compand(block: Samples, figures: Samples, decoding: bool, state: Samples) ->
     The side path is a first-order high-pass whose corner slides up with what passes it.
     Decoding solves for the input from which encoding would have made this output, so that the
     two are exact inverses while their levels agree.
-    state : (channels, 2), the filter's and the control's
+
+    Parameters
+    ----------
+    state : Samples
+        (channels, 2), the filter's and the control's.
     """
     for c in range(block.shape[0]):
         held, control = state[c, 0], state[c, 1]
@@ -102,7 +110,11 @@ def squash(block: Samples, threshold: float, share: float, rise: float, fall: fl
     """Hold down what passes a level by a share of its excess in dB, in place.
 
     The gain is looked at every `SQUASH_TICK` frames and slides between.
-    state : (channels, 4), level, gain taken off one, its slope, frames until the next look
+
+    Parameters
+    ----------
+    state : Samples
+        (channels, 4), level, gain taken off one, its slope, frames until the next look.
     """
     for c in range(block.shape[0]):
         level, off, slope, left = state[c, 0], state[c, 1], state[c, 2], state[c, 3]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Counts, Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.convolution import add_symmetric
 
@@ -14,8 +14,12 @@ TINY = 1e-30
 def biquads(block: Samples, sections: Samples, state: Samples) -> None:
     """Second-order sections in series, in place, transposed direct form II.
 
-    sections : (count, 5), b0 b1 b2 a1 a2 with a0 = 1
-    state : (channels, count, 2)
+    Parameters
+    ----------
+    sections : Samples
+        (count, 5), b0 b1 b2 a1 a2 with a0 = 1.
+    state : Samples
+        (channels, count, 2).
     """
     if block.shape[0] == 2:
         # Two channels side by side hide each other's waiting for the last result.
@@ -57,34 +61,55 @@ def section_of_two(left: Samples, right: Samples, section: Samples, left_state: 
 
 
 @kernel
-def fir(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
-    """A symmetric FIR filter of odd length, in place.
-
-    history : (channels, len(taps) - 1); line : at least len(taps) - 1 + frames, scratch
-    """
-    held = taps.size - 1
-    half = held // 2
-    for c in range(block.shape[0]):
-        row = block[c]
-        n = row.size
-        for i in range(held):
-            line[i] = history[c, i]
-        now, centre = line[held:held + n], line[half:half + n]
-        middle = taps[half]
-        for i in range(n):
-            now[i] = row[i]
-        for i in range(n):
-            row[i] = middle * centre[i]
-        add_symmetric(row, line, taps, half, n)
-        for i in range(held):
-            history[c, i] = line[n + i]
+def _make_room(past: Samples, held: int, index: Counts, frames: int) -> int:
+    """Where so many new inputs go behind the last `held`, which are moved to the front where there is no room."""
+    at = max(int(index[0]), held)
+    if at + frames > past.shape[1]:
+        for c in range(past.shape[0]):
+            for i in range(held):
+                past[c, i] = past[c, at - held + i]
+        at = held
+    index[0] = at + frames
+    return at
 
 
 @kernel
-def fir_each(block: Samples, taps: Samples, history: Samples, line: Samples) -> None:
-    """`fir` with a filter of its own for each channel; taps (channels, odd length)."""
+def _filter_row(row: Samples, taps: Samples, line: Samples) -> None:
+    """Filter a row whose inputs are added at the end of `line`, behind those before them."""
+    held, n = taps.size - 1, row.size
+    half = held // 2
+    now, centre, middle = line[held:held + n], line[half:half + n], taps[half]
+    for i in range(n):
+        now[i] = row[i]
+    for i in range(n):
+        row[i] = middle * centre[i]
+    add_symmetric(row, line, taps, half, n)
+
+
+@kernel
+def fir(block: Samples, taps: Samples, past: Samples, index: Counts) -> None:
+    """A symmetric FIR filter of odd length, in place.
+
+    Parameters
+    ----------
+    past : Samples
+        (channels, `filters.past_length`), inputs, the last of them and room for those to come.
+    index : Counts
+        (1,), where the next input goes.
+    """
+    held, frames = taps.size - 1, block.shape[1]
+    at = _make_room(past, held, index, frames)
     for c in range(block.shape[0]):
-        fir(block[c:c + 1], taps[c], history[c:c + 1], line)
+        _filter_row(block[c], taps, past[c, at - held:at + frames])
+
+
+@kernel
+def fir_each(block: Samples, taps: Samples, past: Samples, index: Counts) -> None:
+    """`fir` with a filter of its own for each channel; taps (channels, odd length)."""
+    held, frames = taps.shape[1] - 1, block.shape[1]
+    at = _make_room(past, held, index, frames)
+    for c in range(block.shape[0]):
+        _filter_row(block[c], taps[c], past[c, at - held:at + frames])
 
 
 @kernel

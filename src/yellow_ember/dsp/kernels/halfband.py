@@ -19,8 +19,14 @@ def double_rate(source: Samples, n: int, target: Samples, passes: Passes, histor
                 total: Samples) -> None:
     """Write 2n samples made from n.
 
-    passes : of a half-band filter of 4 pairs - 1 taps with gain two; the odd-indexed branch is a plain delay
-    history : the last 2 pairs - 1 inputs; line, total : scratch
+    Parameters
+    ----------
+    passes : Passes
+        Of a half-band filter of 4 pairs - 1 taps with gain two; the odd-indexed branch is a plain delay.
+    history : Samples
+        The last 2 pairs - 1 inputs.
+    line, total : Samples
+        Scratch.
     """
     width = len(passes[0])
     pairs = width * len(passes)

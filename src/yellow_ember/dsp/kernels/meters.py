@@ -11,7 +11,12 @@ from yellow_ember.dsp.kernels.filters import TINY
 def needle(block: Samples, speed: float, damping: float, state: Samples, peak: Samples) -> None:
     """A second-order needle on the rectified signal, and the block's peak, per channel.
 
-    state : (channels, 2), deflection and velocity; peak : (channels,)
+    Parameters
+    ----------
+    state : Samples
+        (channels, 2), deflection and velocity.
+    peak : Samples
+        (channels,).
     """
     for c in range(block.shape[0]):
         at, velocity, most = state[c, 0], state[c, 1], 0.0
@@ -30,8 +35,16 @@ def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, 
               peak: Samples) -> None:
     """The greatest magnitude between samples, by a polyphase interpolator, per channel.
 
-    phases : (count, taps), BS.1770-5 annex 2; history : (channels, taps - 1); peak : (channels,)
-    line, between : scratch
+    Parameters
+    ----------
+    phases : Samples
+        (count, taps), BS.1770-5 annex 2.
+    history : Samples
+        (channels, taps - 1).
+    peak : Samples
+        (channels,).
+    line, between : Samples
+        Scratch.
     """
     count, taps = phases.shape
     held = taps - 1
@@ -70,7 +83,14 @@ def power(block: Samples, start: int, stop: int) -> float:
 def quasi_peak(block: Samples, rise: float, fall: float, state: Samples) -> None:
     """A peak programme meter: charged while the signal is above it, and falling by a share of itself, per channel.
 
-    rise : share of what is missing, a frame; fall : factor a frame; state : (channels,)
+    Parameters
+    ----------
+    rise : float
+        Share of what is missing, a frame.
+    fall : float
+        Factor a frame.
+    state : Samples
+        (channels,).
     """
     for c in range(block.shape[0]):
         at = state[c]

@@ -102,7 +102,14 @@ def print_to_sides(raw: NDArray[np.float32], ring: Samples, index: int, match: S
                    right: Samples, out: Samples) -> int:
     """A print's frames, late by the ring, at three gliding gains to both sides; returns the ring's new place.
 
-    raw : (frames, one or two channels); ring : (channels, frames late); out : (2, frames)
+    Parameters
+    ----------
+    raw : NDArray[np.float32]
+        (frames, one or two channels).
+    ring : Samples
+        (channels, frames late).
+    out : Samples
+        (2, frames).
     """
     last, delay, at = raw.shape[1] - 1, ring.shape[1], index
     for i in range(raw.shape[0]):
@@ -193,7 +200,12 @@ def mean(block: Samples, single: Samples) -> None:
 def level_turn(sent: Samples, turned: Samples, speed: float, levels: Samples) -> None:
     """Take back what a turn has gained over what was sent: `turned` in place, never louder than that on average.
 
-    sent : (channels, at least frames); levels : (2,), slow mean squares of both
+    Parameters
+    ----------
+    sent : Samples
+        (channels, at least frames).
+    levels : Samples
+        (2,), slow mean squares of both.
     """
     for i in range(turned.shape[1]):
         before, behind = 0.0, 0.0

@@ -30,8 +30,16 @@ STATES = 24
 def vary(speed: Samples, here: int, figures: Samples, band: Samples, state: Samples) -> None:
     """Fill `speed` (frames,) with the deviation from nominal speed, 0.01 = 1 % fast.
 
-    here : session frame of the first value; figures : (FIGURES,); state : (STATES,)
-    band : one section, the resonance in which the tape scrapes
+    Parameters
+    ----------
+    here : int
+        Session frame of the first value.
+    figures : Samples
+        (FIGURES,).
+    state : Samples
+        (STATES,).
+    band : Samples
+        One section, the resonance in which the tape scrapes.
     """
     at = 0
     while at < speed.size:
@@ -117,7 +125,10 @@ PHASES = 512
 def read_at(line: Samples, table: Samples, whole: int, part: float) -> float:
     """The signal between two samples.
 
-    table : (PHASES, 2, TAPS), windowed sinc at each phase, and the step to the next
+    Parameters
+    ----------
+    table : Samples
+        (PHASES, 2, TAPS), windowed sinc at each phase, and the step to the next.
     """
     phase = part * PHASES
     row = np.uintp(int(phase))
@@ -134,13 +145,24 @@ def read_moving(block: Samples, speed: Samples, centre: int, reach: float, leak:
                 table: Samples, ring: Samples, index: int, state: Samples) -> int:
     """Read a block at a varying speed, in place; returns the ring's new index.
 
-    speed : (1 or channels, frames), deviation from nominal
-    centre : frames of delay at rest; reach : the most that the delay may move either way
-    leak : share of the displacement that returns to rest each frame
-    level : gain for each unit of deviation
-    skew : frames by which the first channel is read ahead, and the second behind
-    ring : (channels, 2 length), every sample written twice, length 2 centre + TAPS
-    state : (channels, 1), displacement in frames
+    Parameters
+    ----------
+    speed : Samples
+        (1 or channels, frames), deviation from nominal.
+    centre : int
+        Frames of delay at rest.
+    reach : float
+        The most that the delay may move either way.
+    leak : float
+        Share of the displacement that returns to rest each frame.
+    level : float
+        Gain for each unit of deviation.
+    skew : float
+        Frames by which the first channel is read ahead, and the second behind.
+    ring : Samples
+        (channels, 2 length), every sample written twice, length 2 centre + TAPS.
+    state : Samples
+        (channels, 1), displacement in frames.
     """
     length = ring.shape[1] // 2
     knee = 0.75 * reach
@@ -187,7 +209,12 @@ def read_still(block: Samples, centre: int, ring: Samples, index: int, state: Sa
 def soften_attacks(block: Samples, fast_rise: float, slow_rise: float, fall: float, state: Samples) -> None:
     """Hold a rising level back to what a slower rise allows, in place.
 
-    Coefficients a frame of two followers; state : (channels, 2), their levels.
+    Parameters
+    ----------
+    fast_rise, slow_rise, fall : float
+        Coefficients a frame of two followers.
+    state : Samples
+        (channels, 2), their levels.
     """
     for c in range(block.shape[0]):
         fast, slow = state[c, 0], state[c, 1]

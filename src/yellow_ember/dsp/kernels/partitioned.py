@@ -22,7 +22,12 @@ FILLED, TURN = 0, 1
 def transform_columns(re: Samples, im: Samples, rows: int, turns: Samples, re2: Samples, im2: Samples) -> None:
     """Fourier transforms of length `rows` of all columns of a matrix that lies row by row, in place.
 
-    Stockham's order; turns : (2, rows / 2), cosine and -sine
+    The order is Stockham's.
+
+    Parameters
+    ----------
+    turns : Samples
+        (2, rows / 2), cosine and -sine.
     """
     n = re.size
     width = n // rows
@@ -50,8 +55,14 @@ def transform_columns(re: Samples, im: Samples, rows: int, turns: Samples, re2: 
 def transform(re: Samples, im: Samples, turns: Samples, twist: Samples, re2: Samples, im2: Samples) -> None:
     """Complex Fourier transform of m^2 points, in place: as a matrix's columns, then as its rows.
 
-    turns : (2, m / 2); twist : (2, m^2), cosine and -sine; scratch re2, im2 like re
     So every loop runs over at least m neighbours.
+
+    Parameters
+    ----------
+    turns : Samples
+        (2, m / 2).
+    twist : Samples
+        (2, m^2), cosine and -sine; scratch re2, im2 like re.
     """
     m = 2 * turns.shape[1]
     transform_columns(re, im, m, turns, re2, im2)
@@ -142,10 +153,26 @@ def convolve(block: Samples, head: Samples, re: Samples, im: Samples, used: int,
              scratch: Samples, line: Samples, sums: Samples) -> None:
     """Convolve each channel with a response of its own, in place, whatever the block's length.
 
-    head : (channels, size), the first partition; re, im : (channels, partitions, size + 1), spectra of the
-    others, of which `used` count; recent : (channels, 2 size), the input's last block and the present one
-    ring_re, ring_im : as re; tail : (channels, size), what the present block still gets; place : (2,)
-    scratch : (4, size); line : (2 size); sums : (2, size + 1)
+    Parameters
+    ----------
+    head : Samples
+        (channels, size), the first partition.
+    re, im : Samples
+        (channels, partitions, size + 1), spectra of the others, of which `used` count.
+    recent : Samples
+        (channels, 2 size), the input's last block and the present one.
+    ring_re, ring_im : Samples
+        As re.
+    tail : Samples
+        (channels, size), what the present block still gets.
+    index : Samples
+        (2,).
+    scratch : Samples
+        (4, size).
+    line : Samples
+        (2 size).
+    sums : Samples
+        (2, size + 1).
     """
     channels, frames = block.shape
     size, slots = head.shape[1], ring_re.shape[1]

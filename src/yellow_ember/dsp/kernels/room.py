@@ -22,11 +22,30 @@ def reverberate(block: Samples, figures: Samples, requested: Samples, glide: flo
                 blurred: Samples, ring: Samples, at: Counts, lows: Samples, mixed: Samples) -> None:
     """What a room makes of a block, in place.  Each channel has a room of its own.
 
-    before : frames until the first reflections' clock starts; taps, tap_gains : (channels, count), reflections
-    spreads : (channels, SPREADERS) and lines : (channels, LINES), lengths in frames
-    gains, poles : (channels, LINES), of each line's loss and its damping (Jot and Chaigne, AES 90, 1991)
-    first : (channels, length), a ring of the input; blurred : (channels, SPREADERS, length); ring : (channels, LINES,
-    length); at : (channels, 1 + SPREADERS + LINES), places in all of them; lows : (channels, LINES); mixed : scratch
+    Parameters
+    ----------
+    before : int
+        Frames until the first reflections' clock starts.
+    taps, tap_gains : Counts, Samples
+        (channels, count), reflections.
+    spreads : Counts
+        (channels, SPREADERS), lengths in frames.
+    lines : Counts
+        (channels, LINES), lengths in frames.
+    gains, poles : Samples
+        (channels, LINES), of each line's loss and its damping (Jot and Chaigne, AES 90, 1991).
+    first : Samples
+        (channels, length), a ring of the input.
+    blurred : Samples
+        (channels, SPREADERS, length).
+    ring : Samples
+        (channels, LINES, length).
+    at : Counts
+        (channels, 1 + SPREADERS + LINES), places in all of them.
+    lows : Samples
+        (channels, LINES).
+    mixed : Samples
+        Scratch.
     """
     for i in range(block.shape[1]):
         for k in range(FIGURES):

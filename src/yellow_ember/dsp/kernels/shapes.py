@@ -246,8 +246,18 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
          line: Samples, places: Samples, values: Samples, bent: Samples) -> None:
     """One channel at the raised rate, in place; delays by `BEND_DELAY` samples.
 
-    offset : added to the input; knee : half the width over which corners are rounded
-    state : (8,); line : scratch of n + 3; places, values, bent : scratch of n steps
+    Parameters
+    ----------
+    offset : float
+        Added to the input.
+    knee : float
+        Half the width over which corners are rounded.
+    state : Samples
+        (8,).
+    line : Samples
+        Scratch of n + 3.
+    places, values, bent : Samples
+        Scratch of n steps.
     """
     place_steps(samples, n, steps, offset, state[0:3], line, places)
     if kind == TABLE:
@@ -271,8 +281,14 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
 def sag(block: Samples, share: float, rise: float, fall: float, drops: Samples, state: Samples) -> None:
     """Let a supply give way under load, in place: the drive grows as the limit will shrink.
 
-    share : of the supply that a steady full level takes; drops : by how much the limit is under
-    one, (channels, frames), for `after_sag`; state : (channels,), the load
+    Parameters
+    ----------
+    share : float
+        Of the supply that a steady full level takes.
+    drops : Samples
+        By how much the limit is under one, (channels, frames), for `after_sag`.
+    state : Samples
+        (channels,), the load.
     """
     for c in range(block.shape[0]):
         load = state[c]

@@ -38,9 +38,22 @@ def sway(block: Samples, effect: int, figures: Samples, requested: Samples, glid
          states: Samples) -> int:
     """A block that sways, in place; returns the ring's new place.
 
-    figures, wanted : (FIGURES,), as they are and where they glide to; step : of a turn, a frame
-    passes : of the phaser; base, reach : of the chorus's delays, in frames
-    ring : (channels, 2 length), every sample written twice; phase : (1,), of a turn; states : (channels, STATES)
+    Parameters
+    ----------
+    figures, requested : Samples
+        (FIGURES,), as they are and where they glide to.
+    step : float
+        Of a turn, a frame.
+    passes : int
+        Of the phaser.
+    base, reach : float
+        Of the chorus's delays, in frames.
+    ring : Samples
+        (channels, 2 length), every sample written twice.
+    phase : Samples
+        (1,), of a turn.
+    states : Samples
+        (channels, STATES).
     """
     channels, length = block.shape[0], ring.shape[1] // 2
     at, turn = index, phase[0]

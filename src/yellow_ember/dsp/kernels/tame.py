@@ -22,11 +22,22 @@ def tame(block: Samples, sections: Samples, most_db: Samples, above_db: float, f
          filters: Samples, detectors: Samples, whole: Samples) -> None:
     """x + (g - 1) band(x) for every band, in place.
 
-    sections : (bands, 5), band-passes of gain one; most_db : (bands,), how far each goes down at most
-    above_db : how far a band's level may come up to the whole's before it goes down, dB for dB
-    filters : (channels, bands + 1, 2), in the last row what came in; detectors : (channels, bands, DETECTOR)
-    whole : (channels, 2), the level of everything and frames until the next look
     Linked channels share the first one's detectors.
+
+    Parameters
+    ----------
+    sections : Samples
+        (bands, 5), band-passes of gain one.
+    most_db : Samples
+        (bands,), how far each goes down at most.
+    above_db : float
+        How far a band's level may come up to the whole's before it goes down, dB for dB.
+    filters : Samples
+        (channels, bands + 1, 2), in the last row what came in.
+    detectors : Samples
+        (channels, bands, DETECTOR).
+    whole : Samples
+        (channels, 2), the level of everything and frames until the next look.
     """
     channels, bands = block.shape[0], sections.shape[0]
     for first in range(1 if linked else channels):

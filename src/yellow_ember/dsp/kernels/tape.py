@@ -7,15 +7,20 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
-from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
+from yellow_ember.dsp.oversampling import CHUNK, OversamplingRecord, beside, fall, rise
+from yellow_ember.dsp.record import cube
 
 
 @kernel
 def magnetise(field: Samples, n: int, curve: Samples) -> None:
     """Remanence that a biased record head leaves, in place (docs/models/tape.md, eq. 2).
 
-    field : field over coercivity; becomes magnetisation, saturation = 1
-    curve : (cells, 4) cubic coefficients over u = |x| / (1 + |x|); without cells nothing changes
+    Parameters
+    ----------
+    field : Samples
+        Field over coercivity; becomes magnetisation, saturation = 1.
+    curve : Samples
+        (cells, 4) cubic coefficients over u = |x| / (1 + |x|); without cells nothing changes.
     """
     cells = curve.shape[0]
     if cells == 0:
@@ -34,8 +39,12 @@ def magnetise(field: Samples, n: int, curve: Samples) -> None:
 def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: float, state: Samples) -> None:
     """Short wavelengths demagnetise themselves (eq. 3 and 4), in place.
 
-    corner : coefficient of the one-pole low-pass whose complement is held down
-    limit : the greatest magnetisation at short wavelengths, D0
+    Parameters
+    ----------
+    corner : float
+        Coefficient of the one-pole low-pass whose complement is held down.
+    limit : float
+        The greatest magnetisation at short wavelengths, D0.
     """
     held, last = state[0], state[1]
     keep = 1.0 - 2.0 * corner
@@ -58,24 +67,19 @@ def demagnetise(flux: Samples, n: int, slow: Samples, corner: float, limit: floa
 
 @kernel
 def magnetise_block(block: Samples, curves: Samples, corner: float, limit: float, demag_state: Samples,
-           chunk: int, levels: int, pad: int, passes: Cascade, up: Samples, down: Samples,
-           odd: Samples, pads: Samples, ping: Samples, pong: Samples, line: Samples, odd_line: Samples,
-           total: Samples) -> None:
+                    fast: OversamplingRecord) -> None:
     """Head field to magnetisation, in place, the non-linear part at the raised rate.
 
-    curves : (channels, cells, 4), one for `magnetise` each
+    Parameters
+    ----------
+    curves : Samples
+        (channels, cells, 4), one for `magnetise` each.
     """
-    frames = block.shape[1]
+    up = cube(fast.up)
     for c in range(block.shape[0]):
-        row = block[c]
-        for start in range(0, frames, chunk):
-            n = min(chunk, frames - start)
-            fast = n << levels
-            part = row[start:start + n]
-            high = raise_rate(part, n, levels, passes, up[c], ping, pong, line, total)
-            other = pong if levels % 2 == 0 else ping
-            magnetise(high, fast, curves[c])
-            demagnetise(high, fast, other, corner, limit, demag_state[c])
-            delay_short(high, fast, pads[c], pad, line)
-            lower_rate(high, other, n, levels, passes, down[c], odd[c], line, odd_line, part)
-
+        for start in range(0, block.shape[1], CHUNK):
+            part = block[c, start:min(start + CHUNK, block.shape[1])]
+            high, count = rise(fast, up[c], part), part.shape[0] << fast.levels
+            magnetise(high, count, curves[c])
+            demagnetise(high, count, beside(fast), corner, limit, demag_state[c])
+            fall(fast, c, high, part)

@@ -114,9 +114,20 @@ def track(block: Samples, every: int, keep: float, rate: float, start: float, li
           states: Samples, hz: Samples) -> None:
     """The pitch of each channel, over the rate, (channels, frames); by YIN (de Cheveigne and Kawahara, JASA 111, 2002).
 
-    every : frames for one sample of the tracker; keep : one-pole coefficient of the low-pass before
-    start : pitch in Hz before any is heard
-    lines : (channels, LINE), the last samples; differences : scratch of LONGEST + 1; states : (channels, TRACKED)
+    Parameters
+    ----------
+    every : int
+        Frames for one sample of the tracker.
+    keep : float
+        One-pole coefficient of the low-pass before.
+    start : float
+        Pitch in Hz before any is heard.
+    lines : Samples
+        (channels, LINE), the last samples.
+    differences : Samples
+        Scratch of LONGEST + 1.
+    states : Samples
+        (channels, TRACKED).
     """
     for c in range(block.shape[0]):
         own, line = states[c], lines[c]

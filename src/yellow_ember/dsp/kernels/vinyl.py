@@ -9,9 +9,10 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
 from yellow_ember.dsp.kernels.motion import TAPS, read_at
 from yellow_ember.dsp.kernels.noise import hashed
+from yellow_ember.dsp.oversampling import OversamplingRecord, fall, rise
+from yellow_ember.dsp.record import cube
 
 CHUNK = 128
 """Base-rate frames worked on at once."""
@@ -22,8 +23,14 @@ def touch(high: Samples, n: int, centre: int, far: float, steep: float, held: Sa
           shifts: Samples) -> None:
     """Where the stylus touches one wall, for n samples in place.
 
-    far : its radius over the groove's speed in samples, of the wall's sign; held : (2 centre + 4,)
-    groove, shifts : scratch of that and n more
+    Parameters
+    ----------
+    far : float
+        Its radius over the groove's speed in samples, of the wall's sign.
+    held : Samples
+        (2 centre + 4,).
+    groove, shifts : Samples
+        Scratch of that and n more.
     """
     kept = held.size
     for i in range(kept):
@@ -56,35 +63,46 @@ def touch(high: Samples, n: int, centre: int, far: float, steep: float, held: Sa
 
 @kernel
 def trace(block: Samples, steep: float, reach: float, centre: int, cut: Samples, play: Samples, cut_state: Samples,
-          play_state: Samples, held: Samples, groove: Samples, shifts: Samples, walls: Samples, levels: int, pad: int,
-          passes: Cascade, up: Samples, down: Samples, odd: Samples, pads: Samples, ping: Samples, pong: Samples,
-          line: Samples, odd_line: Samples, total: Samples) -> None:
+          play_state: Samples, held: Samples, groove: Samples, shifts: Samples, walls: Samples,
+          fast: OversamplingRecord) -> None:
     """Cut a block into a groove and play it with a round stylus, at the raised rate, in place.
 
     A stylus of radius R rides on the curve that lies R beside the groove's wall.  Both curves have the same
     slope at corresponding points, which lie R sin(slope angle) apart along the groove: so the velocity
     that is played is the one that was cut, at another time (after Corrington, RCA Review 10, 1949).
-    steep : slope that a signal of one has; reach : R over the groove's speed, in frames at the raised rate
-    centre : frames of delay there; cut, play : sections of the equalisers; the second channel is the other wall
-    held : (channels, 2 centre + 4); groove, shifts : scratch of that and CHUNK at the raised rate
-    walls : scratch, channels times CHUNK at the raised rate
+
+    Parameters
+    ----------
+    steep : float
+        Slope that a signal of one has.
+    reach : float
+        R over the groove's speed, in frames at the raised rate.
+    centre : int
+        Frames of delay there.
+    cut, play : Samples
+        Sections of the equalisers; the second channel is the other wall.
+    held : Samples
+        (channels, 2 centre + 4).
+    groove, shifts : Samples
+        Scratch of that and CHUNK at the raised rate.
+    walls : Samples
+        Scratch, channels times CHUNK at the raised rate.
     """
-    channels = block.shape[0]
+    channels, up = block.shape[0], cube(fast.up)
     for start in range(0, block.shape[1], CHUNK):
         n = min(CHUNK, block.shape[1] - start)
-        fast = n << levels
-        high = walls[:channels * fast].reshape(channels, fast)
+        count = n << fast.levels
+        high = walls[:channels * count].reshape(channels, count)
         for c in range(channels):
-            raised = raise_rate(block[c, start:start + n], n, levels, passes, up[c], ping, pong, line, total)
-            for i in range(fast):
+            raised = rise(fast, up[c], block[c, start:start + n])
+            for i in range(count):
                 high[c, i] = raised[i]
         biquads(high, cut, cut_state)
         for c in range(channels):
-            touch(high[c], fast, centre, reach if c == 0 else -reach, steep, held[c], groove, shifts)
+            touch(high[c], count, centre, reach if c == 0 else -reach, steep, held[c], groove, shifts)
         biquads(high, play, play_state)
         for c in range(channels):
-            delay_short(high[c], fast, pads[c], pad, line)
-            lower_rate(high[c], pong, n, levels, passes, down[c], odd[c], line, odd_line, block[c, start:start + n])
+            fall(fast, c, high[c], block[c, start:start + n])
 
 
 TURNS, OFF_CENTRE, WARP, BEGINS, EVERY, STOPPING, RESTING, STARTING = range(8)
@@ -121,9 +139,18 @@ def turn(block: Samples, here: int, turned: int, rate: float, centre: int, figur
          ring: Samples, index: int, speeds: Samples) -> int:
     """Play a block from a platter, in place; returns the ring's new place.
 
-    here : session frame of the first value, for the gesture; turned : frames that the platter has run by then
-    centre : frames of delay at rest
-    ring : (channels, 2 length), every sample written twice; speeds : (frames,), the platter's speed
+    Parameters
+    ----------
+    here : int
+        Session frame of the first value, for the gesture.
+    turned : int
+        Frames that the platter has run by then.
+    centre : int
+        Frames of delay at rest.
+    ring : Samples
+        (channels, 2 length), every sample written twice.
+    speeds : Samples
+        (frames,), the platter's speed.
     """
     length = ring.shape[1] // 2
     round_ = 2.0 * math.pi * figures[TURNS]
@@ -168,7 +195,12 @@ def lies(kind: float, cell: float, turn_: float, chance: float, lasting: float, 
 def dirt(here: int, rate: float, turns: float, figures: Samples, dust: Samples, pops: Samples) -> None:
     """Fill with a pulse for each event, (channels, frames) both.
 
-    here : frames that the platter has run by the first value; turns : a second
+    Parameters
+    ----------
+    here : int
+        Frames that the platter has run by the first value.
+    turns : float
+        Turns a second.
     """
     frames, seed = dust.shape[1], figures[SEED]
     for c in range(dust.shape[0]):

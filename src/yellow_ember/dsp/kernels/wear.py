@@ -60,7 +60,10 @@ def crumpled(seed: float, t: float, hz: float, share: float) -> float:
 def damage(t: float, channel: int, figures: Samples, steps: Samples, result: Samples) -> None:
     """What is wrong at session second `t`; result : (4,)
 
-    steps : depth of each dropout step, 0 to 1
+    Parameters
+    ----------
+    steps : Samples
+        Depth of each dropout step, 0 to 1.
     """
     seed = figures[SEED]
     age = 0.0
@@ -99,9 +102,20 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
               state: Samples) -> None:
     """A block from a worn tape, in place.
 
-    here : session frame of the first value; centre : frames of delay where the tape lies flat
-    attack, release : one-pole coefficients, a tick, of the edges of dropouts
-    history : (channels, 2 centre + TAPS); result : (4,), scratch; state : (channels, STATES)
+    Parameters
+    ----------
+    here : int
+        Session frame of the first value.
+    centre : int
+        Frames of delay where the tape lies flat.
+    attack, release : float
+        One-pole coefficients, a tick, of the edges of dropouts.
+    history : Samples
+        (channels, 2 centre + TAPS).
+    result : Samples
+        (4,), scratch.
+    state : Samples
+        (channels, STATES).
     """
     held, n = history.shape[1], block.shape[1]
     stumbles = figures[CREASE] > 0.0

@@ -26,14 +26,13 @@ from yellow_ember.dsp.kernels import amp as kernels
 from yellow_ember.dsp.kernels import electronics, inlined
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.oversampling import (
-    CASCADE,
     OversamplingRecord,
     oversampling_latency,
     oversampling_sizes,
     set_oversampling,
 )
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Values, as_number
-from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, part, scratch, setting, shared, state, vector
+from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, scratch, setting, shared, state, vector
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 
@@ -51,7 +50,10 @@ def _core(voice: Voice, rate: float) -> Samples:
 class AmpRecord(Record):
     """Lean, the circuit at the raised rate, output transformer, tone; the lows may pass clean.
 
-    volts : `drive` of `kernels.amplify`; the tables are read by all amps of a voice
+    Attributes
+    ----------
+    volts : Samples
+        `drive` of `kernels.amplify`; the tables are read by all amps of a voice.
     """
 
     volts: Samples = setting(3)
@@ -78,13 +80,10 @@ class AmpRecord(Record):
 def process(record: AmpRecord, block: Samples) -> None:
     """The compiled half."""
     tone_before(record.tone, block)
-    fast = record.fast
     kernels.amplify(block, matrix(record.voltages), vector(record.volts), matrix(record.grids), matrix(record.first),
                     matrix(record.second), vector(record.bright), vector(record.stack), vector(record.power),
                     matrix(record.splitter), matrix(record.valve), matrix(record.plate), matrix(record.ranges),
-                    matrix(record.charges), fast.levels, fast.pad, CASCADE, cube(fast.up), cube(fast.down),
-                    cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong), vector(fast.line),
-                    vector(fast.odd_line), vector(fast.total))
+                    matrix(record.charges), record.fast)
     electronics.transformer(block, vector(record.core), matrix(record.iron))
     glide(block, vector(record.out))
     tone_after(record.tone, block)

@@ -21,6 +21,7 @@ from yellow_ember.dsp.filters import (
     low_pass_first,
     notch,
     one_pole,
+    past_length,
     response,
     split,
     transfer,
@@ -32,7 +33,6 @@ from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, TARGET, add, glide, put
 from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS
 from yellow_ember.dsp.oversampling import (
-    CASCADE,
     PAIRS,
     UP_HELD,
     OversamplingRecord,
@@ -70,6 +70,7 @@ from yellow_ember.dsp.record import (
     whole,
     whole_matrix,
     whole_setting,
+    whole_state,
     whole_vector,
 )
 from yellow_ember.dsp.shapes import CELLS, CORRECTION_TAPS, SHAPE_BY_ID, SHAPES, Shape
@@ -159,8 +160,16 @@ def _bands(values: Values, reference_dbfs: float) -> list[_Band]:
 class BandsRecord(Record):
     """Lean, the bands, a filter, round again by the feedback; then glue.  The lows may pass clean.
 
-    linear : bands are split by long filters; active : bands whose shape is heard, for the block at hand
-    delay : frames that the output waits before it comes round; indices : of the rings, see `AT_...`
+    Attributes
+    ----------
+    linear : int
+        Bands are split by long filters.
+    active : Counts
+        Bands whose shape is heard, for the block at hand.
+    delay : int
+        Frames that the output waits before it comes round.
+    indices : Samples
+        Of the rings, see `AT_...`.
     """
 
     bands: int = whole()
@@ -204,7 +213,8 @@ class BandsRecord(Record):
     section_states: Samples = state(MOST, "channels", 1, 2)
     held_states: Samples = state(MOST, "channels", 4)
     series_held_states: Samples = state(MOST, "channels", 4)
-    histories: Samples = state(MOST, "channels", CORRECTION_TAPS - 1)
+    pasts: Samples = state(MOST, "channels", "past")
+    past_indices: Counts = whole_state(MOST, 1)
     clean_ring: Samples = state("channels", "shaped")
     early_ring: Samples = state("channels", (CORRECTION_TAPS - 1) // 2)
     indices: Samples = state(3)
@@ -225,7 +235,6 @@ class BandsRecord(Record):
     high: Samples = scratch("bent_chunk")
     own: Samples = scratch("bent_chunk")
     held: Samples = scratch("bent_chunk")
-    line: Samples = scratch("correction_line")
     parts: Samples = scratch(MOST, "samples")
     coming_parts: Samples = scratch(MOST, "samples")
     clean: Samples = scratch("samples")
@@ -241,7 +250,7 @@ AT_CLEAN, AT_EARLY, AT_LOOP = range(3)
 @inlined
 def bend_parts_in_series(record: BandsRecord, block: Samples) -> None:
     """One band after another bends its part of the whole, in place."""
-    bands, indices, active, fast = record.bands, vector(record.indices), whole_vector(record.active), record.fast
+    bands, indices, active = record.bands, vector(record.indices), whole_vector(record.active)
     indices[AT_EARLY] = delay(block, matrix(record.early_ring), int(indices[AT_EARLY]))
     glides = cube(record.glides)
     for k in range(bands):
@@ -251,9 +260,7 @@ def bend_parts_in_series(record: BandsRecord, block: Samples) -> None:
         matrix(record.squash), whole_vector(record.squashed), whole_matrix(record.shapes), cube(record.curves), glides,
         array_4d(record.section_states), cube(record.series_held_states), cube(record.bend_states),
         cube(record.waits), cube(record.alone_waits), vector(record.own), vector(record.held), vector(record.places),
-        vector(record.values), vector(record.bent), vector(record.high), fast.levels, fast.pad, CASCADE,
-        cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong),
-        vector(fast.line), vector(fast.odd_line), vector(fast.total))
+        vector(record.values), vector(record.bent), vector(record.high), record.fast)
 
 
 @inlined
@@ -301,10 +308,10 @@ def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples
     parts = split_block(record, block, coming, comes)
     channels, frames = block.shape
     clean, spare = block_of(record.clean, channels, frames), block_of(record.spare, channels, frames)
-    active, indices, fast = whole_vector(record.active), vector(record.indices), record.fast
+    active, indices = whole_vector(record.active), vector(record.indices)
     count = kernels.part_ways(parts, spare, whole_vector(record.squashed), matrix(record.squash),
                               cube(record.held_states), cube(record.glides), matrix(record.corrections),
-                              cube(record.histories), vector(record.line), active, clean)
+                              cube(record.pasts), whole_matrix(record.past_indices), active, clean)
     indices[AT_CLEAN] = delay(clean, matrix(record.clean_ring), int(indices[AT_CLEAN]))
     if count == 0:
         put(block, clean)
@@ -312,9 +319,7 @@ def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples
     kernels.bend_side_by_side(
         parts, active[:count], whole_matrix(record.shapes), cube(record.curves), cube(record.glides),
         cube(record.bend_states), array_4d(record.ups), matrix(record.wait), vector(record.places),
-        vector(record.values), vector(record.bent), vector(record.high), fast.levels, fast.pad, CASCADE,
-        cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping), vector(fast.pong),
-        vector(fast.line), vector(fast.odd_line), vector(fast.total), block)
+        vector(record.values), vector(record.bent), vector(record.high), record.fast, block)
     add(block, clean)
 
 
@@ -381,7 +386,7 @@ class BandsProcessor(Processor):
             convolution_sizes(1), 0)
         return {"inner": self.latency, "shaped": self._inner, "up_levels": len(PAIRS), "up_held": UP_HELD,
                 "sub_steps": CHUNK * factor * MAX_STEPS, "bent_chunk": CHUNK * factor,
-                "correction_line": held + setup.max_block,
+                "past": past_length(CORRECTION_TAPS, setup.max_block),
                 "loop_frames": round(_LONGEST_LOOP * setup.rate) + 2 * _LOOP_FRAMES, **filters,
                 **oversampling_sizes(factor)}
 

@@ -27,7 +27,12 @@ def _figures(values: Values, rate: float, reference_dbfs: float) -> Samples:
 class CompRecord(Record):
     """Bands are split by Linkwitz-Riley filters, whose sum is an all-pass, and each has a detector of its own.
 
-    splits : of the lower and the upper edge; cut : of what the detector hears
+    Attributes
+    ----------
+    low_splits, high_splits : Samples
+        Of the lower and the upper edge.
+    cut : Samples
+        Of what the detector hears.
     """
 
     linked: int = whole()

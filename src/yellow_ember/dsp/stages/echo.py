@@ -66,7 +66,10 @@ def _gains(values: Values, number: int, channels: int) -> tuple[float, float, fl
 class EchoRecord(Record):
     """One kernel; every gain glides, and heads fade to where they move.
 
-    delay : frames by which what comes round through the rest of the chain is late
+    Attributes
+    ----------
+    delay : int
+        Frames by which what comes round through the rest of the chain is late.
     """
 
     delay: int = whole()

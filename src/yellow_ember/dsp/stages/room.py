@@ -77,7 +77,12 @@ def _plate(values: Values) -> bool:
 class RoomRecord(Record):
     """A low cut, then one kernel beside the sound itself.
 
-    taps, lines, spreads : lengths in frames; places : indices in the rings
+    Attributes
+    ----------
+    taps, lines, spreads : Counts
+        Lengths in frames.
+    places : Counts
+        Indices in the rings.
     """
 
     before: int = whole()

@@ -42,7 +42,10 @@ def _turns(values: Values, tempo: float) -> float:
 class SwayRecord(Record):
     """All-passes, delay or level that sway, then a level.
 
-    phase : of the sway, 0 to 1; negative before the first block, which begins where the session's time line says
+    Attributes
+    ----------
+    phase : Samples
+        Of the sway, 0 to 1; negative before the first block, which begins where the session's time line says.
     """
 
     effect: int = whole()

@@ -70,7 +70,10 @@ def _level(decibels: float) -> float:
 class TextureRecord(Record):
     """Envelope, layer with its cuts, the original beside it, and a last drive over both.
 
-    every : frames from one look at the pitch to the next
+    Attributes
+    ----------
+    every : int
+        Frames from one look at the pitch to the next.
     """
 
     every: int = whole()

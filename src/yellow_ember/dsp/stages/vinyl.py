@@ -26,7 +26,6 @@ from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
 from yellow_ember.dsp.motion import interpolator
 from yellow_ember.dsp.oversampling import (
-    CASCADE,
     OversamplingRecord,
     oversampling_latency,
     oversampling_sizes,
@@ -88,9 +87,18 @@ _NOT_YET = -1e15
 class Era:
     """How records of a time were made.
 
-    bass, shelf, treble : time constants of the playing equaliser in microseconds, 0 for none
-    low, high : what was cut at all, in Hz; velocity : of the groove at 0 VU, peak, in m/s
-    grooves : radius of a stylus for them over that of a microgroove's; mono : one channel was cut
+    Attributes
+    ----------
+    bass, shelf, treble : float
+        Time constants of the playing equaliser in microseconds, 0 for none.
+    low, high : float
+        What was cut at all, in Hz.
+    velocity : float
+        Of the groove at 0 VU, peak, in m/s.
+    grooves : float
+        Radius of a stylus for them over that of a microgroove's.
+    mono : bool
+        One channel was cut.
     """
 
     id: str
@@ -165,7 +173,10 @@ def _gesture(values: Values, tempo: float, beats_per_bar: int) -> tuple[float, f
 class VinylRecord(Record):
     """Bass in the middle, the groove at the raised rate, the platter, wear, and what lies in the groove.
 
-    turned : frames that the record has turned, `_NOT_YET` before the first block
+    Attributes
+    ----------
+    turned : Samples
+        Frames that the record has turned, `_NOT_YET` before the first block.
     """
 
     mono: int = whole()
@@ -258,12 +269,9 @@ def process(record: VinylRecord, block: Samples) -> None:
         put(block, single)
     make_lows_mono(record.lows, block)
     biquads(block, matrix(record.band), cube(record.band_state))
-    fast = record.fast
     kernels.trace(block, record.steep, record.reach, record.centre, matrix(record.cutting), matrix(record.playing),
                   cube(record.cutting_state), cube(record.playing_state), matrix(record.groove_held),
-                  vector(record.groove), vector(record.shifts), vector(record.walls), fast.levels, fast.pad, CASCADE,
-                  cube(fast.up), cube(fast.down), cube(fast.odd), matrix(fast.pads), vector(fast.ping),
-                  vector(fast.pong), vector(fast.line), vector(fast.odd_line), vector(fast.total))
+                  vector(record.groove), vector(record.shifts), vector(record.walls), record.fast)
     speeds, clock = vector(record.speeds)[:frames], vector(record.clock)
     here = int(clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) - record.latency
     index, before = vector(record.index), vector(record.turned)

@@ -111,7 +111,10 @@ def print_through_sections(layer_um: float, speed_ips: float, rate: float) -> Sa
 class WearRecord(Record):
     """The worn tape is read, then its neighbouring layers are added.
 
-    turn : frames of a turn of the reel, 0 where no layer prints through
+    Attributes
+    ----------
+    turn : int
+        Frames of a turn of the reel, 0 where no layer prints through.
     """
 
     turn: int = whole()

@@ -36,8 +36,16 @@ _SMALL = 0.01
 class MeterReading:
     """What the meters show of one tone; pairs are left and right.
 
-    vu : dB against 0 VU for the tone's level; third_pct : third harmonic
-    phase_deg : by how much the left channel leads; scope : (2, points), both waves
+    Attributes
+    ----------
+    vu : tuple[float, float]
+        DB against 0 VU for the tone's level.
+    third_pct : tuple[float, float]
+        Third harmonic.
+    phase_deg : float
+        By how much the left channel leads.
+    scope : Samples
+        (2, points), both waves.
     """
 
     hz: float

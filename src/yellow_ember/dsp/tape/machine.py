@@ -39,11 +39,25 @@ class Deck:
     """One of the transports, its heads and its electronics.
 
     bump_hz at 15 ips, in proportion to speed; bump_db, dip_db : rise there, dip an octave above
-    top : factor on where the highs give up; gap_um, spacing_um : of the replay head
-    heads_mm : from record to replay head; worn : 0 a good transport, 1 a poor one
-    capstan_mm : diameter; iron : flux of its transformers, 1 middling
-    hum_db against operating level; crosstalk_db : better or worse than the width has
-    azimuth_arcmin, spread : error of its heads, and how far its channels differ, 1 middling
+
+    Attributes
+    ----------
+    top : float
+        Factor on where the highs give up.
+    gap_um, spacing_um : float
+        Of the replay head.
+    heads_mm : float
+        From record to replay head.
+    worn : float
+        0 a good transport, 1 a poor one.
+    capstan_mm : float
+        Diameter.
+    iron : float
+        Flux of its transformers, 1 middling hum_db against operating level.
+    crosstalk_db : float
+        Better or worse than the width has.
+    azimuth_arcmin, spread : float
+        Error of its heads, and how far its channels differ, 1 middling.
     """
 
     id: str

@@ -35,10 +35,13 @@ class Stock:
 
     coercivity in A/m, remanence in T, coating in m, operating level in nWb/m (peak of a
     sine), noise in dB(A) against operating level on a 2 mm track at 15 ips IEC.
-    bias_over_hc_db : aligned bias, deep-gap field over coercivity
-    slope, knee_share, soft_share, knee and bias_bend shape the aligned record curve (eq. 2);
-    demag is the demagnetisation limit's factor kappa (eq. 4); simulated names the simulated
-    stock whose dependence on bias it has.
+
+    Attributes
+    ----------
+    bias_over_hc_db : float
+        Aligned bias, deep-gap field over coercivity slope, knee_share, soft_share, knee and bias_bend shape the
+        aligned record curve (eq. 2); demag is the demagnetisation limit's factor kappa (eq. 4); simulated names the
+        simulated stock whose dependence on bias it has.
     """
 
     id: str

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, gain
+from yellow_ember.dsp.arrays import Counts, Samples, gain
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
     Section,
@@ -15,6 +15,7 @@ from yellow_ember.dsp.filters import (
     low_pass,
     low_shelf,
     one_pole,
+    past_length,
     response,
     zero_and_pole,
 )
@@ -33,8 +34,6 @@ from yellow_ember.dsp.motion import (
     start_motion,
 )
 from yellow_ember.dsp.oversampling import (
-    CASCADE,
-    CHUNK,
     OversamplingRecord,
     oversampling_latency,
     oversampling_sizes,
@@ -59,6 +58,8 @@ from yellow_ember.dsp.record import (
     state,
     vector,
     whole,
+    whole_matrix,
+    whole_state,
 )
 from yellow_ember.dsp.stage import Processor, Setup
 from yellow_ember.dsp.tape.machine import Machine, machine, replay_filter
@@ -78,6 +79,8 @@ from yellow_ember.dsp.tone_around import ToneRecord, set_tone, tone_after, tone_
 
 _NO_CURVE: Samples = np.zeros((2, 0, 4))
 _NO_LIMIT = 1e12
+RECORDING, PLAYING, HISSING = range(3)
+"""Filters with taps, by their places in `past_indices`."""
 SHELF_LOW_HZ, SHELF_HIGH_HZ = 160.0, 4000.0
 SILENT_DB, SILENT_MODULATION_DB = -90.0, -80.0
 """Leakage, hum and modulation noise at these levels are none."""
@@ -101,7 +104,10 @@ def _replay_gain_db(made: Machine, side: int) -> float:
 class TapeRecord(Record):
     """Two linear-phase filters at the base rate around the record process at the raised rate.
 
-    shelved, cores, companders : of the record side (0) and of the replay side (1)
+    Attributes
+    ----------
+    cores, companders : Samples
+        Of the record side (0) and of the replay side (1).
     """
 
     cuts: int = whole()
@@ -144,9 +150,10 @@ class TapeRecord(Record):
     fast: OversamplingRecord = part(OversamplingRecord)
     motion: MotionRecord = part(MotionRecord)
     tone: ToneRecord = part(ToneRecord)
-    record_history: Samples = state("channels", "held")
-    play_history: Samples = state("channels", "held")
-    noise_history: Samples = state("channels", "held")
+    record_past: Samples = state("channels", "past")
+    play_past: Samples = state("channels", "past")
+    noise_past: Samples = state("channels", "past")
+    past_indices: Counts = whole_state(3, 1)
     generator: Samples = state("channels", 2)
     modulation: Samples = state("channels", 3)
     demagnetised: Samples = state("channels", 2)
@@ -163,7 +170,6 @@ class TapeRecord(Record):
     hum_index: Samples = state(1)
     cut_index: Samples = state(1)
     cut_ring: Samples = state("channels", "inner")
-    line: Samples = scratch("tape_line")
     side: Samples = scratch("samples")
     cut_off: Samples = scratch("samples")
 
@@ -194,18 +200,14 @@ def amplify(block: Samples, gains: Samples, shelved: int, shelves: Samples, shel
 @inlined
 def run_tape(record: TapeRecord, block: Samples) -> None:
     """From the record amplifier to the replay amplifier."""
-    line = vector(record.line)
+    indices = whole_matrix(record.past_indices)
     if record.emphasised == 1:
         biquads(block, matrix(record.record_emphasis), cube(record.record_emphasis_state))
-    fir_each(block, matrix(record.record_taps), matrix(record.record_history), line)
-    fast = record.fast
-    magnetise_block(block, cube(record.curves), record.corner, record.limit, matrix(record.demagnetised), CHUNK,
-                    fast.levels, fast.pad, CASCADE, cube(fast.up), cube(fast.down), cube(fast.odd),
-                    matrix(fast.pads), vector(fast.ping), vector(fast.pong), vector(fast.line),
-                    vector(fast.odd_line), vector(fast.total))
+    fir_each(block, matrix(record.record_taps), matrix(record.record_past), indices[RECORDING])
+    magnetise_block(block, cube(record.curves), record.corner, record.limit, matrix(record.demagnetised), record.fast)
     if record.mod_amount > 0.0:
         electronics.modulate(block, record.mod_amount, record.mod_smooth, matrix(record.modulation))
-    fir_each(block, matrix(record.play_taps), matrix(record.play_history), line)
+    fir_each(block, matrix(record.play_taps), matrix(record.play_past), indices[PLAYING])
     if record.emphasised == 1:
         biquads(block, matrix(record.play_emphasis), cube(record.play_emphasis_state))
     if record.bumps == 1:
@@ -228,7 +230,7 @@ def add_noises(record: TapeRecord, block: Samples) -> None:
     hiss, hum = vector(record.hiss_gain), vector(record.hum_gain)
     if hiss[TARGET] != 0.0 or hiss[LEFT] != 0.0:
         white(noise, matrix(record.generator))
-        fir(noise, vector(record.noise_taps), matrix(record.noise_history), vector(record.line))
+        fir(noise, vector(record.noise_taps), matrix(record.noise_past), whole_matrix(record.past_indices)[HISSING])
         glide(noise, hiss)
         add(block, noise)
     if hum[TARGET] != 0.0 or hum[LEFT] != 0.0:
@@ -279,7 +281,7 @@ class TapeProcessor(Processor):
         self._centre = centre_frames(setup.rate, far=False)
         self.latency = self._taps - 1 + oversampling_latency(setup.oversample) + self._centre
         self.settling = self.latency + round(_RINGING_SECONDS * setup.rate)
-        return {"taps": self._taps, "held": self._taps - 1, "tape_line": self._taps - 1 + setup.max_block,
+        return {"taps": self._taps, "past": past_length(self._taps, setup.max_block),
                 "inner": self.latency, **oversampling_sizes(setup.oversample), **motion_sizes(setup, self._centre)}
 
     def make_parts(self, setup: Setup) -> None:

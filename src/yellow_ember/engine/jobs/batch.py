@@ -32,8 +32,14 @@ _MAXIMUM_WIDTH = 40
 class BatchOrder:
     """What to do with all files.
 
-    names : pattern of the results' names without ending, with {name}, {folder}, {preset} and {number}
-    resume : leave out files whose result is there already; jobs : how many at a time
+    Attributes
+    ----------
+    names : str
+        Pattern of the results' names without ending, with {name}, {folder}, {preset} and {number}.
+    resume : bool
+        Leave out files whose result is there already.
+    jobs : int
+        How many at a time.
     """
 
     out: Path
@@ -155,8 +161,12 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[flo
               stopped: Callable[[], bool] = lambda: False) -> Generator[BatchEntry, None, None]:
     """What became of each file, as it is done.
 
-    stopped : asked now and then; once it is True, or the iterator is closed, what runs ends and leaves no file behind
     AudioFileError and ValueError where nothing can be begun.
+
+    Parameters
+    ----------
+    stopped : Callable[[], bool]
+        Asked now and then; once it is True, or the iterator is closed, what runs ends and leaves no file behind.
     """
     files = found_files(inputs)
     pairs = list(zip([source for source, _ in files], targets(files, order), strict=True))

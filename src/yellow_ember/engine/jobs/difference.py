@@ -34,8 +34,15 @@ def print_added(progress: Progress, session: Session, strip_id: str, keep_tone: 
                 limit: int) -> AddedPart:
     """The added part of a strip over its loop, into the cache, which then holds at most `limit` bytes.
 
-    keep_tone : what the chain does to the tone linearly is left in: after less before, at the match's level
-    AudioFileError where there is nothing to run, or it can't be written.
+    Parameters
+    ----------
+    keep_tone : bool
+        What the chain does to the tone linearly is left in: after less before, at the match's level.
+
+    Raises
+    ------
+    AudioFileError
+        Where there is nothing to run, or it can't be written.
     """
     strip = session.strip(strip_id)
     result = capture_strip(lambda share: progress(0.8 * share), session, strip_id)

@@ -27,7 +27,12 @@ from yellow_ember.measure.loudness import LoudnessScan
 class FileOrder:
     """How to process a file.
 
-    match : make the result as loud as the input (BS.1770); peak_dbfs : or bring its highest sample to this level
+    Attributes
+    ----------
+    match : bool
+        Make the result as loud as the input (BS.1770).
+    peak_dbfs : float | None
+        Or bring its highest sample to this level.
     """
 
     oversample: int = 8

@@ -28,7 +28,12 @@ def run_in_loop(chain: Chain, loop: Samples, start: int, rate: float, begin: int
                 end: int | None = None) -> Samples:
     """What a chain makes of a turn of a loop (channels, frames) that came round before, or of a stretch of it.
 
-    start : the session's frame at which the loop begins; begin, end : the stretch, all of it for None
+    Parameters
+    ----------
+    start : int
+        The session's frame at which the loop begins.
+    begin, end : int, int | None
+        The stretch, all of it for None.
     """
     frames = loop.shape[1]
     end = frames if end is None else end

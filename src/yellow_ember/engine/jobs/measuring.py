@@ -34,9 +34,14 @@ WAVE_COLUMNS = 1200
 class StripMeasurement:
     """Before and after a strip's chain over its loop, the match offset not applied.
 
-    wave_before, wave_after : (columns, 2) least and greatest sample
-    start, end : the stretch measured, in frames
-    excerpt : a part of what enters the chain that stands for all of it, one channel
+    Attributes
+    ----------
+    wave_before, wave_after : Samples
+        (columns, 2) least and greatest sample.
+    start, end : int
+        The stretch measured, in frames.
+    excerpt : NDArray[np.float32]
+        A part of what enters the chain that stands for all of it, one channel.
     """
 
     strip_id: str

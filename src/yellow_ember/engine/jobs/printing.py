@@ -29,10 +29,16 @@ BLOCK = 4096
 class PrintOrder:
     """What to print.
 
-    strips : ids of the strips to print, each behind its fader; the master is the mix
-    oversample : None for the session's printing quality
-    dtype : "pcm16", "pcm24" or "float32"
-    start, end : frames; end None for the whole length
+    Attributes
+    ----------
+    strips : tuple[str, ...]
+        Ids of the strips to print, each behind its fader; the master is the mix.
+    oversample : int | None
+        None for the session's printing quality.
+    dtype : str
+        "pcm16", "pcm24" or "float32".
+    start, end : int, int | None
+        Frames; end None for the whole length.
     """
 
     folder: Path
@@ -48,7 +54,10 @@ class PrintOrder:
 class Printed:
     """What came of it: files, and by how many dB the ceiling held the mix down at most.
 
-    left_out : why strips could not be printed, a sentence each
+    Attributes
+    ----------
+    left_out : tuple[str, ...]
+        Why strips could not be printed, a sentence each.
     """
 
     files: tuple[Path, ...]

@@ -54,7 +54,10 @@ def _chain_facts(strip: Strip) -> list[object]:
 def print_file(session: Session, strip_id: str, frames: int) -> Path:
     """Where the print of a strip as it is now is kept, whether it was made or not.
 
-    frames : how long the session's sound lasts
+    Parameters
+    ----------
+    frames : int
+        How long the session's sound lasts.
     """
     reaching = session.upstream(strip_id)
     passing = sorted(way for way in session.passing() if way[0] in reaching)

@@ -35,9 +35,16 @@ class VariationOrder:
 class Variation:
     """What a strip would be with other values of one stage.
 
-    number : its place among the values asked for
-    offset_db : what makes it as loud as what goes into the strip
-    tone_db : change of level in third octaves, at equal loudness; wave : least and greatest in columns
+    Attributes
+    ----------
+    number : int
+        Its place among the values asked for.
+    offset_db : float
+        What makes it as loud as what goes into the strip.
+    tone_db : Samples
+        Change of level in third octaves, at equal loudness.
+    wave : Samples
+        Least and greatest in columns.
     """
 
     number: int

@@ -35,7 +35,12 @@ _SIZE = HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize + SCOPE.itemsize
 class StripReading:
     """Levels of one strip: amplitudes of left and right; loudness in LUFS; level at each point of its path.
 
-    true_peak : the highest since playing began; programme : quasi-peak
+    Attributes
+    ----------
+    true_peak : Samples
+        The highest since playing began.
+    programme : Samples
+        Quasi-peak.
     """
 
     vu: Samples

@@ -40,7 +40,10 @@ class Card(Protocol):
 class SilentCard:
     """Keeps real time like a card and makes no sound; can record what it is sent.
 
-    record : file for raw interleaved float32, or None
+    Parameters
+    ----------
+    record : Path | None
+        File for raw interleaved float32, or None.
     """
 
     def __init__(self, rate: int, block: int, record: Path | None = None) -> None:

@@ -13,7 +13,12 @@ from yellow_ember.engine.print_player import StripPrint
 class DeviceSettings:
     """Where and how to play.
 
-    threads : that run strips side by side; record : a file for what the silent card is sent
+    Attributes
+    ----------
+    threads : int
+        That run strips side by side.
+    record : Path | None
+        A file for what the silent card is sent.
     """
 
     name: str

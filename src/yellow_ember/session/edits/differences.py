@@ -77,7 +77,10 @@ def state_words(old: StripState, new: StripState, *, levels: bool) -> list[str]:
 def snapshot_words(old: Snapshot, new: Snapshot, names: Mapping[str, str]) -> list[str]:
     """What is different from one snapshot to another of the same scope, a line for each strip that differs.
 
-    names : of strips by id
+    Parameters
+    ----------
+    names : Mapping[str, str]
+        Of strips by id.
     """
     lines = []
     for state in new.states:

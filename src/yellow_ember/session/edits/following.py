@@ -46,8 +46,12 @@ def _never(_name: str) -> bool:
 def follow(base: Session, new: Session, selected: tuple[str, ...] = ()) -> Session:
     """The new value with all that is linked moved along.
 
-    base : where the movement began
-    selected : strips that are edited at once: faders keep their differences, stages take the value
+    Parameters
+    ----------
+    base : Session
+        Where the movement began.
+    selected : tuple[str, ...]
+        Strips that are edited at once: faders keep their differences, stages take the value.
     """
     if new.strips is base.strips:
         return new

@@ -34,9 +34,16 @@ SUITABLE: dict[str, tuple[str, ...]] = {
 class Preset:
     """A chain to start from.
 
-    source, intention : one of SOURCES and INTENTIONS; path : the file of one's own, None for shipped ones
-    match_db : what made it as loud as what went in where it was made
-    added_db, brightness : `measure.character` on a common sound, None where it was not measured
+    Attributes
+    ----------
+    source, intention : str
+        One of SOURCES and INTENTIONS.
+    path : Path | None
+        The file of one's own, None for shipped ones.
+    match_db : float
+        What made it as loud as what went in where it was made.
+    added_db, brightness : float | None
+        `measure.character` on a common sound, None where it was not measured.
     """
 
     name: str

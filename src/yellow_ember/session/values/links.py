@@ -11,8 +11,12 @@ FEWEST = 2
 class LinkGroup:
     """members : ids, of strips or of stages of one kind
 
-    relative : the others keep their differences, else they take its value.  What is no number is taken as it is
-    parameters : what is linked, one of LINKED_VALUES or `kind.name` (`tape.record_db`, `tape.on`); empty for all
+    Attributes
+    ----------
+    relative : bool
+        The others keep their differences, else they take its value.  What is no number is taken as it is.
+    parameters : tuple[str, ...]
+        What is linked, one of LINKED_VALUES or `kind.name` (`tape.record_db`, `tape.on`); empty for all.
     """
 
     id: str

@@ -29,7 +29,12 @@ class Bend(enum.Enum):
 class Target:
     """A parameter that a macro moves.
 
-    stage : the stage's id; low, high : its values at 0 and at 100 % (low may be the greater)
+    Attributes
+    ----------
+    stage : str
+        The stage's id.
+    low, high : float
+        Its values at 0 and at 100 % (low may be the greater).
     """
 
     stage: str

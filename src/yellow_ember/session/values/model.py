@@ -44,7 +44,12 @@ class _Value:
 class Send(_Value):
     """A second way out of a strip.
 
-    to : id of the bus (or master) that gets it; pre : taken before the strip's fader and pan
+    Attributes
+    ----------
+    to : str
+        Id of the bus (or master) that gets it.
+    pre : bool
+        Taken before the strip's fader and pan.
     """
 
     to: str
@@ -56,12 +61,20 @@ class Send(_Value):
 class Strip(_Value):
     """A track, a bus or the master.
 
-    out : id of the strip it feeds; empty for the master
-    sends : at most one to each bus
-    audio : the track's file, None for buses
-    volume_db, pan, mute, solo, bypass, match_db : what every strip has (`strip_values.py`)
-    zone_lufs : target of its short-term loudness, None for none
-    macros : at most MAX_MACROS controls that move several parameters of the chain
+    Attributes
+    ----------
+    out : str
+        Id of the strip it feeds; empty for the master.
+    sends : tuple[Send, ...]
+        At most one to each bus.
+    audio : Path | None
+        The track's file, None for buses.
+    volume_db, pan, mute, solo, bypass, match_db : float, float, bool, bool, bool, float
+        What every strip has (`strip_values.py`).
+    zone_lufs : tuple[float, float] | None
+        Target of its short-term loudness, None for none.
+    macros : tuple[Macro, ...]
+        At most MAX_MACROS controls that move several parameters of the chain.
     """
 
     id: str
@@ -129,9 +142,20 @@ class Quality(_Value):
 class Session(_Value):
     """All of it.  `strips` holds tracks and buses in the desk's order, the master last.
 
-    rate : frames a second; tempo : beats a minute; reference_dbfs : sine peak at 0 VU;
-    seed : where the stages' noise starts; ceiling_dbfs : what the output never passes
-    shown : id of the strip that was looked at when the session was saved, "" for the first
+    Attributes
+    ----------
+    rate : int
+        Frames a second.
+    tempo : float
+        Beats a minute.
+    reference_dbfs : float
+        Sine peak at 0 VU;.
+    seed : int
+        Where the stages' noise starts.
+    ceiling_dbfs : float
+        What the output never passes.
+    shown : str
+        Id of the strip that was looked at when the session was saved, "" for the first.
     """
 
     name: str = "Untitled"
