@@ -7,6 +7,7 @@ Usage: run.py [--quick]      --quick plays live for 10 s instead of 60
 from __future__ import annotations
 
 import ctypes
+import functools
 import os
 import shutil
 import subprocess
@@ -354,9 +355,10 @@ def adding() -> None:
         at = client.poll().blocks * 256
         client.set_session(asked)
         time.sleep(0.5)
-        # The sound fades out, and comes back with the stage.
-        level = np.abs(np.fromfile(record, np.float32).reshape(-1, 2)[at:at + 24000]).max(axis=1)
-        waits.append(float(np.flatnonzero(level == 0.0)[-1]) / RATE)
+        # The sound fades out, is silent for a moment, and comes back with the stage.
+        silent = np.abs(np.fromfile(record, np.float32).reshape(-1, 2)[at:at + 24000]).max(axis=1) == 0.0
+        gap = np.flatnonzero(np.convolve(silent, np.ones(200), "valid") == 200)[0]
+        waits.append(float(gap + np.flatnonzero(~silent[gap:])[0]) / RATE)
     client.close()
     middle = sorted(waits)[len(waits) // 2]
     row("a stage added while playing is heard after, ms, median of 10", f"{1e3 * middle:.0f}", "<= 60", middle <= 0.06)
@@ -409,6 +411,13 @@ def cpu_seconds(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
+def swept(session: Session, stage_id: str, share: float) -> Session:
+    """Two controls of the tape on the rhythm, at a share of their ways."""
+    for name, low, high in (("record_db", -12.0, 12.0), ("bias_db", -6.0, 6.0)):
+        session = set_parameter(session, "rhythm", stage_id, name, low + (high - low) * share)
+    return session
+
+
 def live(application: QApplication, block: int) -> None:
     """Play the taped demo while the window is resized, repainted and its controls are swept."""
     path = _HOME / f"taped-{block}.ember"
@@ -430,12 +439,10 @@ def live(application: QApplication, block: int) -> None:
     idle_share = (cpu_seconds(os.getpid()) - calm) / 5.0
     missed, began = workspace.playback.state.missed, time.monotonic()
     loads, frames = [], {"controls swept": 0, "controls swept, window dragged to other sizes": 0}
+    sweep = workspace.sessions.document.trial("Sweep")
     while (now := time.monotonic() - began) < seconds:
         stage = workspace.selection.strip.chain[0]
-        for name, low, high in (("record_db", -12.0, 12.0), ("bias_db", -6.0, 6.0)):
-            value = low + (high - low) * abs((now * 0.7) % 2.0 - 1.0)
-            workspace.sessions.document.change(set_parameter(workspace.sessions.session, "rhythm", stage.id, name,
-                                                             value))
+        sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
         dragged = now > seconds / 2.0
         if dragged:
             window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))

@@ -13,7 +13,6 @@ import soundfile
 from yellow_ember.engine.raw_reader import RawReader
 from yellow_ember.files.atomic import free_name, replacing, write_text
 from yellow_ember.files.conformed import (
-    OVERVIEW_FRAMES,
     Cancelled,
     cache_folder,
     conform,
@@ -117,13 +116,30 @@ def test_resampling_keeps_a_tone(tmp_path: Path) -> None:
     assert np.abs(data - requested)[2000:-2000].max() < 1e-5
 
 
-def test_overview_holds_the_extremes(make_audio: MakeAudio) -> None:
-    ready = conform(make_audio(channels=2, seconds=0.51), 48000)
+@pytest.mark.parametrize("seconds", [0.0011, 0.51, 7.3])
+@pytest.mark.parametrize("frames", [1.0, 64.0, 255.0, 256.0, 5000.0, 1e9])
+def test_an_overview_holds_the_extremes_at_every_resolution(
+        seconds: float, frames: float, make_audio: MakeAudio) -> None:
+    ready = conform(make_audio(channels=2, seconds=seconds), 48000)
     data = np.fromfile(ready.data, np.float32).reshape(-1, 2)
-    overview = ready.read_overview()
-    assert len(overview) == -(-len(data) // OVERVIEW_FRAMES)
-    assert np.allclose(overview[3, :, 1], data[768:1024].max(axis=0))
-    assert np.allclose(overview[-1, :, 0], data[(len(overview) - 1) * OVERVIEW_FRAMES:].min(axis=0))
+    for begin, end in ((0, len(data)), (len(data) // 3, len(data) // 2), (-500, 200), (len(data) - 5, len(data) + 900)):
+        part = ready.stretch(begin, end, frames)
+        assert part.frames <= max(64.0, frames)
+        assert part.start <= max(begin, 0) < part.start + part.frames
+        assert part.start + len(part.columns) * part.frames >= min(end, len(data))
+        for index, column in enumerate(part.columns):
+            sound = data[part.start + index * part.frames:part.start + (index + 1) * part.frames]
+            np.testing.assert_array_equal(column, np.stack((sound.min(axis=0), sound.max(axis=0)), axis=1))
+
+
+def test_samples_are_read_by_their_place(make_audio: MakeAudio) -> None:
+    ready = conform(make_audio(channels=2, seconds=0.2), 48000)
+    data = np.fromfile(ready.data, np.float32).reshape(-1, 2)
+    np.testing.assert_array_equal(ready.samples(700, 900), data[700:900])
+    np.testing.assert_array_equal(ready.samples(-5, 3), data[:3])
+    assert ready.samples(len(data) + 5, len(data) + 9).shape == (0, 2)
+    ready.data.write_bytes(b"abc")
+    assert ready.samples(0, 100).shape == (0, 2)
 
 
 def test_cancelling_leaves_nothing(make_audio: MakeAudio) -> None:

@@ -94,7 +94,8 @@ def test_damaged_copies_are_made_anew(part: str, damage: str, make_audio: Callab
     assert find_conformed(source, 48000) is None
     if part != "card":
         assert not first.is_whole
-    first.read_overview()
+    first.stretch(0, first.frames, 256.0)
+    first.samples(0, 4096)
     again = conform(source, 48000)
     assert again.data.read_bytes() == before
     assert find_conformed(source, 48000) is not None
@@ -137,7 +138,7 @@ def test_playing_goes_on_while_every_cache_is_damaged(damage: str, open_window: 
         assert copy is not None
         DAMAGE[damage](copy.data)
         DAMAGE[damage](copy.overview)
-    window.timeline._still = None
+    window.timeline.waves.draw_again()
     window.grab()
     qtbot.waitUntil(lambda: all((result := workspace.imports.ready(strip.audio)) is not None and result.is_whole
                                 for strip in workspace.sessions.session.strips if strip.audio is not None),

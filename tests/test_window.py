@@ -129,7 +129,7 @@ def test_balance_measures_matches_and_compares(window: MainWindow, qtbot: QtBot)
 
 
 def test_the_loop_is_drawn_and_scrubbed(window: MainWindow, qtbot: QtBot) -> None:
-    workspace, strip = window.workspace, window.timeline
+    workspace, strip = window.workspace, window.timeline.waves
     bar = round(4 * 60 / 96 * 48000)
     drag(qtbot, strip, QPoint(round(strip.x_of(bar)), 8), QPoint(round(strip.x_of(3 * bar)), 8))
     assert (workspace.sessions.session.loop.start, workspace.sessions.session.loop.end) == (bar, 3 * bar)

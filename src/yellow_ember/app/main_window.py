@@ -11,7 +11,7 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels import copying, path_view, strip_row, timeline
+from yellow_ember.app.panels import copying, path_view, strip_row, wave_view
 from yellow_ember.app.panels.balance import Balance
 from yellow_ember.app.panels.bench import Bench
 from yellow_ember.app.panels.desk import Desk
@@ -68,7 +68,7 @@ class MainWindow(QMainWindow):
         self._splitters["across"] = _splitter(
             Qt.Orientation.Horizontal, (self.desk, self._splitters["middle"], self.balance), (236, 760, 276))
         self._splitters["down"] = _splitter(
-            Qt.Orientation.Vertical, (self._splitters["across"], self.timeline), (590, 112))
+            Qt.Orientation.Vertical, (self._splitters["across"], self.timeline), (566, 136))
         self._splitters["across"].setStretchFactor(1, 1)
         self._splitters["middle"].setStretchFactor(0, 1)
         self._splitters["middle"].setStretchFactor(1, 3)
@@ -172,6 +172,11 @@ class MainWindow(QMainWindow):
             self._action(snapshots, f"Take snapshot {number}", f"Alt+Shift+{number}",
                          functools.partial(self.balance.snapshots.take, index))
         view.addSeparator()
+        self._action(view, "Show all of the session", "Ctrl+0", workspace.time_view.show_all)
+        self._action(view, "Show the loop", "Ctrl+Shift+L", self.timeline.show_loop)
+        self._action(view, "Loop bars\u2026", "", self.timeline.ask_for_bars)
+        self._action(view, "Waves of all strips", "W", self.timeline.all_strips.toggle)
+        view.addSeparator()
         self._panel_actions: dict[str, QAction] = {}
         for number, (name, panel) in enumerate(self._panels, 1):
             action = self._action(view, name, f"Ctrl+{number}", functools.partial(_show_or_hide, panel))
@@ -228,7 +233,7 @@ class MainWindow(QMainWindow):
         assert bar is not None
         menus = [(action.text().replace("&", ""), keys_of(menu)) for action in bar.actions()
                  if (menu := action.menu()) is not None]
-        return [*menus, ("Desk", strip_row.KEYS), ("Path", path_view.KEYS), ("Waveform", timeline.KEYS),
+        return [*menus, ("Desk", strip_row.KEYS), ("Path", path_view.KEYS), ("Waveform", wave_view.KEYS),
                 ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS), ("Lane of steps", step_lane.KEYS),
                 ("Lists of things to hear", audition.KEYS)]
 

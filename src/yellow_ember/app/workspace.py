@@ -22,13 +22,16 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.rendering import Rendering
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings, save_settings
+from yellow_ember.app.state.time_view import TimeView
 from yellow_ember.session.document import Rule
 from yellow_ember.session.edits.following import follow
 from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
-           "prints", "added", "dissector", "rendering")
+           "prints", "added", "dissector", "rendering", "time_view",
+           "session_waves")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
 
@@ -46,8 +49,10 @@ class Workspace(QObject):
         self.sessions = SessionKeeper(settings, self.messages)
         self.selection = Selection(self.sessions)
         self.playback = Playback(self.sessions, self.selection, settings, self.messages, self.jobs, record)
+        self.time_view = TimeView()
         self.imports = self.give(Imports)
         self.measurer = self.give(Measurer)
+        self.session_waves = self.give(SessionWaves)
         self.matcher = self.give(Matcher)
         self.prints = self.give(BackgroundPrints)
         self.added = self.give(AddedListening)

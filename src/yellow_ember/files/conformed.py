@@ -19,14 +19,12 @@ from numpy.typing import NDArray
 from yellow_ember.files.atomic import cannot_write, replacing, write_text
 from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
+from yellow_ember.files.overview import FINEST, Stretch, extremes, overview_of, read_stretch, write_overview
 from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_blocks
 from yellow_ember.folders import Base, folder
 
-OVERVIEW_FRAMES = 256
-"""Frames that one column of the overview stands for."""
 CACHE_LIMIT = 20 * 2**30
-_FORMAT = 2
-_LOUDEST_SHOWN = 1e3
+_FORMAT = 3
 
 Segment = tuple[int, int]
 """A stretch of a time line: first frame, number of frames."""
@@ -50,7 +48,7 @@ class Conformed:
     data : Path
         Raw float32 file (frames, channels).
     overview : Path
-        .npy (columns, channels, 2) of least and greatest sample, float32.
+        Its overviews (`files/overview.py`).
     replaced : int
         NaN and infinities set to silence.
     states : tuple[FileState | None, FileState | None]
@@ -72,15 +70,19 @@ class Conformed:
         """True while both files are as they were made."""
         return None not in self.states and (state_of_file(self.data), state_of_file(self.overview)) == self.states
 
-    def read_overview(self) -> NDArray[np.float32]:
-        """The overview; an empty one where somebody has damaged it just now."""
+    def stretch(self, begin: int, end: int, frames: float) -> Stretch:
+        """What lies between two frames, for a view whose points stand for `frames` each."""
+        return read_stretch(self.overview, self.channels, self.frames, begin, end, frames)
+
+    def samples(self, begin: int, end: int) -> NDArray[np.float32]:
+        """The samples (frames, channels) between two frames of the sound; none where the copy was damaged just now."""
+        begin, end = max(0, begin), min(end, self.frames)
         try:
-            result = np.asarray(np.load(self.overview), np.float32)
-        except (OSError, ValueError, EOFError, MemoryError):
-            result = np.zeros(0, np.float32)
-        if result.ndim != 3 or result.shape[1:] != (self.channels, 2):
-            return np.zeros((0, self.channels, 2), np.float32)
-        return np.nan_to_num(result).clip(-_LOUDEST_SHOWN, _LOUDEST_SHOWN)
+            values = np.fromfile(self.data, np.float32, max(0, end - begin) * self.channels,
+                                 offset=begin * self.channels * 4)
+        except (OSError, ValueError):
+            values = np.zeros(0, np.float32)
+        return values[:values.size // self.channels * self.channels].reshape(-1, self.channels)
 
 
 def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
@@ -88,7 +90,7 @@ def _names(source: Path, rate: int) -> tuple[Path, Path, Path]:
     key = f"{_FORMAT}:{os.path.realpath(source)}:{status.st_size}:{status.st_mtime_ns}:{rate}"
     stem = hashlib.sha256(os.fsencode(key)).hexdigest()[:32]
     cache = cache_folder()
-    return cache / f"{stem}.f32", cache / f"{stem}.npy", cache / f"{stem}.json"
+    return cache / f"{stem}.f32", cache / f"{stem}.wave", cache / f"{stem}.json"
 
 
 def find_conformed(source: Path, rate: int) -> Conformed | None:
@@ -137,8 +139,8 @@ def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda 
                 samples.tofile(target)
                 frames += len(samples)
                 pending = np.concatenate((rest, samples))
-                whole = len(pending) if last else len(pending) // OVERVIEW_FRAMES * OVERVIEW_FRAMES
-                columns.extend(_extremes(pending[:whole]))
+                whole = len(pending) if last else len(pending) // FINEST * FINEST
+                columns.append(extremes(pending[:whole], FINEST))
                 rest = pending[whole:]
 
             for block in read_blocks(source):
@@ -150,8 +152,8 @@ def conform(source: Path, rate: int, progress: Callable[[float], None] = lambda 
                 progress(min(1.0, done / info.frames))
             empty = np.zeros((0, info.channels), np.float32)
             take(changer.process(empty, last=True), last=True)
-        with replacing(overview) as temporary, temporary.open("wb") as target:
-            np.save(target, np.array(columns, np.float32))
+        with replacing(overview) as temporary:
+            write_overview(temporary, overview_of(np.concatenate(columns)))
         warning = info.warning
         if replaced:
             warning = f"{warning} {source.name} held {replaced} samples that are no numbers; they are silent".strip()
@@ -173,17 +175,6 @@ def conform_all(sources: Iterable[Path | None], rate: int) -> None:
             conform(source, rate)
 
 
-def _extremes(samples: NDArray[np.float32]) -> list[NDArray[np.float32]]:
-    """Least and greatest sample per column and channel, the last column perhaps short."""
-    whole = len(samples) // OVERVIEW_FRAMES * OVERVIEW_FRAMES
-    parts = samples[:whole].reshape(-1, OVERVIEW_FRAMES, samples.shape[1])
-    result = list(np.stack((parts.min(axis=1), parts.max(axis=1)), axis=-1)) if len(parts) else []
-    if whole < len(samples):
-        tail = samples[whole:]
-        result.append(np.stack((tail.min(axis=0), tail.max(axis=0)), axis=-1))
-    return result
-
-
 def trim_cache(limit: int) -> None:
     """Remove the copies used longest ago until the cache holds at most `limit` bytes."""
     def used(copy: Path) -> float:
@@ -195,5 +186,5 @@ def trim_cache(limit: int) -> None:
         state = state_of_file(copy)
         held += 0 if state is None else state[1]
         if held > limit:
-            for path in (copy, copy.with_suffix(".npy"), copy.with_suffix(".json")):
+            for path in (copy, copy.with_suffix(".wave"), copy.with_suffix(".json")):
                 path.unlink(missing_ok=True)

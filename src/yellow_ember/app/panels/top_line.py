@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, 
 
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
@@ -20,7 +21,7 @@ from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Choice, Group, Number, Option
 from yellow_ember.engine.live.client import EngineState
-from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.model import Loop, Session
 
 TEMPO = Number(id="tempo", label="Tempo", unit="bpm", minimum=20.0, maximum=400.0, default=120.0,
                group=Group.MOTION, help="Beats a minute, for the bars and whatever is locked to tempo.")
@@ -167,11 +168,12 @@ class TopLine(QWidget):
     """The strip across the top of the window."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback,
-                 added: AddedListening) -> None:
+                 added: AddedListening, imports: Imports) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._added = sessions, selection, playback, added
+        self._imports = imports
         self._gesture = Gesture(self._sessions)
         self._ceiling_left = 0
         self.session_name = TextLabel()
@@ -252,8 +254,11 @@ class TopLine(QWidget):
         self.session_name.setToolTip(as_text(name))
 
     def toggle_loop(self) -> None:
+        """Go round the loop, or no more; where none was set, all of the session is one."""
+        length = self._imports.length
         self._sessions.document.commit("Loop", lambda session: session.with_(
-            loop=session.loop.with_(on=not session.loop.on)))
+            loop=session.loop.with_(on=not session.loop.on) if session.loop.end > session.loop.start
+            else Loop(0, length)))
 
     def _set_quality(self, name: str, value: float) -> None:
         self._gesture.show("Quality", name, lambda session: session.with_(

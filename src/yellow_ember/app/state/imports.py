@@ -16,6 +16,7 @@ from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
 
 _CHECK_SECONDS = 1.5
+_SHORTEST_SECONDS = 10
 
 
 def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
@@ -41,6 +42,13 @@ class Imports(QObject):
     def ready(self, path: Path | None) -> Conformed | None:
         """The ready copy of a file at the session's rate, where there is one."""
         return None if path is None else self._ready.get((path, self._sessions.session.rate))
+
+    @property
+    def length(self) -> int:
+        """Frames of the session: to the end of its last sound, ten seconds at least."""
+        session = self._sessions.session
+        frames = [ready.frames for strip in session.strips if (ready := self.ready(strip.audio)) is not None]
+        return max([*frames, _SHORTEST_SECONDS * session.rate])
 
     @property
     def busy(self) -> bool:

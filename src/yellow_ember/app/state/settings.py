@@ -7,6 +7,7 @@ from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
+from yellow_ember.app.state.time_view import FOLLOWS, SNAPS
 from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.files.atomic import write_text
 from yellow_ember.files.json_files import JsonFileError, read_object
@@ -29,6 +30,7 @@ class Settings:
     notes : the user's own words on presets, by name
     impulses : folder in which the user looks for impulse responses
     favourites, heard : names of presets that the user marked, and kept last
+    snap, follow, all_waves : what places snap to, how the time line follows, and whether it shows all strips
     layout : what each splitter and the window remember, as text
     """
 
@@ -41,6 +43,9 @@ class Settings:
     background_printing: bool = True
     prints_gb: float = 4.0
     look: str = "desktop"
+    snap: str = "beat"
+    follow: str = "page"
+    all_waves: bool = False
     recent: tuple[str, ...] = ()
     impulses: str = ""
     favourites: tuple[str, ...] = ()
@@ -138,6 +143,8 @@ def load_settings() -> Settings:
         settings.block = Settings.block
     settings.threads = min(max(settings.threads, 0), MAX_THREADS)
     settings.look = settings.look if settings.look in LOOKS else "desktop"
+    settings.snap = settings.snap if settings.snap in SNAPS else "beat"
+    settings.follow = settings.follow if settings.follow in FOLLOWS else "page"
     settings.prints_gb = min(max(settings.prints_gb, 0.5), 1000.0)
     settings.scale = min(max(settings.scale, 75), 300)
     settings.take_in(settings.values())

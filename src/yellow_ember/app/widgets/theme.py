@@ -157,6 +157,11 @@ QPushButton:hover {{ border-color: {dim}; }}
 QPushButton:focus {{ border-color: {after}; }}
 QPushButton:checked {{ background: {fill}; border-color: {after}; color: {text}; }}
 QPushButton:disabled {{ color: {disabled}; }}
+QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 3px; padding: 1px 6px; }}
+QToolButton:hover {{ border-color: {dim}; }}
+QToolButton:focus {{ border-color: {after}; }}
+QToolButton:checked {{ background: {fill}; color: {text}; }}
+QToolButton::menu-indicator {{ image: none; }}
 QPushButton#jump {{ background: transparent; border: none; padding: 2px 6px; color: {dim}; }}
 QPushButton#jump:hover, QPushButton#jump:focus {{ color: {after}; }}
 QCheckBox::indicator:unchecked, QListWidget::indicator:unchecked {{

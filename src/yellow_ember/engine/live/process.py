@@ -50,6 +50,10 @@ _RUN_IN_SHARE = 0.7
 """How much of a block's time goes into running in."""
 _SHOWN_FRAMES = 768
 """Readings are published once in so many frames; the window looks at them some thirty times a second."""
+_SILENT = 3e-5
+"""-90 dBFS: what is quieter behind the last sound is its end."""
+_SILENT_SECONDS, _LONGEST_TAIL_SECONDS = 0.4, 10.0
+"""How long it has to be so quiet; and how long one waits for that, since some noises never end."""
 _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
@@ -83,6 +87,8 @@ class Engine:
         self._relocate: int | None = None
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
         self._silence_left = 0
+        self._silent_frames = 0
+        """How long nothing was heard behind the last sound."""
         self._from_start = False
         """True while the graph runs in from the session's first frame."""
 
@@ -269,6 +275,7 @@ class Engine:
             else:
                 segments = self.transport.advance(frames, self._session.loop)
                 out = self.graph.process(segments, frames, self._crew)
+                self._end_with_the_tail(self.graph, out)
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
@@ -315,6 +322,9 @@ class Engine:
             self._stopping = False
             self.transport.playing = False
             self._fade.jump(1.0)
+            if self._relocate is not None:
+                self.transport.go(self._relocate)
+                self._relocate = None
             return
         if self._waiting is not None:
             self._swap(*self._waiting)
@@ -324,6 +334,21 @@ class Engine:
             self._relocate = None
         assert self.graph is not None
         self._silence_left = self.graph.latency + self._device.block
+
+    def _end_with_the_tail(self, graph: Graph, out: Samples) -> None:
+        """Stop, and go back to the start, where all has died away behind the last sound."""
+        assert self._session is not None
+        loop = self._session.loop
+        past = self.transport.position - graph.latency - graph.frames
+        if (loop.on and loop.end > loop.start) or past <= 0 or graph.frames == 0 or self._stopping:
+            self._silent_frames = 0
+            return
+        quiet = float(np.abs(out).max()) < _SILENT
+        self._silent_frames = self._silent_frames + out.shape[1] if quiet else 0
+        if self._silent_frames >= _SILENT_SECONDS * self._rate or past >= _LONGEST_TAIL_SECONDS * self._rate:
+            self._silent_frames = 0
+            self._stopping, self._relocate = True, 0
+            self._fade.move(0.0)
 
     # -- meters -------------------------------------------------------------------------
 
