@@ -124,7 +124,7 @@ def test_an_overview_holds_the_extremes_at_every_resolution(
     data = np.fromfile(ready.data, np.float32).reshape(-1, 2)
     for begin, end in ((0, len(data)), (len(data) // 3, len(data) // 2), (-500, 200), (len(data) - 5, len(data) + 900)):
         part = ready.stretch(begin, end, frames)
-        assert part.frames <= max(64.0, frames)
+        assert part.frames <= max(16.0, frames)
         assert part.start <= max(begin, 0) < part.start + part.frames
         assert part.start + len(part.columns) * part.frames >= min(end, len(data))
         for index, column in enumerate(part.columns):

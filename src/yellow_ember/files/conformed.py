@@ -24,7 +24,7 @@ from yellow_ember.files.reading import AudioFileError, RateChanger, probe, read_
 from yellow_ember.folders import Base, folder
 
 CACHE_LIMIT = 20 * 2**30
-_FORMAT = 3
+_FORMAT = 4
 
 Segment = tuple[int, int]
 """A stretch of a time line: first frame, number of frames."""

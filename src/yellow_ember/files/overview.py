@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-FINEST = 64
+FINEST = 16
 """Frames that a column of the finest resolution stands for."""
 _COARSER = 4
 """Columns that are one in the next resolution."""
@@ -35,6 +35,14 @@ def _coarser(columns: Columns) -> Columns:
     starts = np.arange(0, len(columns), _COARSER)
     return np.stack((np.minimum.reduceat(columns[..., 0], starts), np.maximum.reduceat(columns[..., 1], starts)),
                     axis=-1)
+
+
+def over_channels(columns: Columns) -> NDArray[np.float32]:
+    """Return least and greatest over all channels: (columns, 2)."""
+    low, high = columns[:, 0, 0], columns[:, 0, 1]
+    for channel in range(1, columns.shape[1]):
+        low, high = np.minimum(low, columns[:, channel, 0]), np.maximum(high, columns[:, channel, 1])
+    return np.stack((low, high), axis=1)
 
 
 def overview_of(finest: Columns) -> list[Columns]:
@@ -115,4 +123,5 @@ def _read(path: Path, channels: int, first: int, count: int) -> Columns:
         values = np.zeros(0, np.float32)
     if values.size != count * size:
         return np.zeros((0, channels, 2), np.float32)
-    return np.nan_to_num(values).clip(-_LOUDEST_SHOWN, _LOUDEST_SHOWN).reshape(count, channels, 2)
+    np.nan_to_num(values, copy=False)
+    return np.clip(values, -_LOUDEST_SHOWN, _LOUDEST_SHOWN, out=values).reshape(count, channels, 2)

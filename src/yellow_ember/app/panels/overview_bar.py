@@ -13,6 +13,7 @@ from yellow_ember.app.state.time_view import TimeView
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
 from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
+from yellow_ember.files.overview import over_channels
 
 
 class OverviewBar(QWidget):
@@ -75,7 +76,7 @@ class OverviewBar(QWidget):
             part = ready.stretch(0, ready.frames, frames)
             if len(part.columns) == 0:
                 continue
-            both = np.stack((part.columns[..., 0].min(axis=1), part.columns[..., 1].max(axis=1)), axis=1)
+            both = over_channels(part.columns)
             least, most, left = pixel_extremes(both, part.start, part.frames, 0.0, frames, self.width())
             reach = slice(left, left + least.size)
             low[reach], high[reach] = np.minimum(low[reach], least), np.maximum(high[reach], most)

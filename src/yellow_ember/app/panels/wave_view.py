@@ -40,7 +40,7 @@ from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.conformed import Conformed
-from yellow_ember.files.overview import FINEST
+from yellow_ember.files.overview import FINEST, over_channels
 from yellow_ember.session.values.model import Loop, Session, Strip
 
 BARS, MINUTES = 18, 12
@@ -54,6 +54,8 @@ _NEAREST_CROSSING_SECONDS = 0.02
 _LABEL_PIXELS = 44
 _FILLED, _TALLEST = 0.9, 8.0
 """The loudest of what is shown fills so much of its lane, where it need not be drawn more than so much larger."""
+_POINTS_FROM = 0.125
+"""Frames a pixel: from here on every sample is a point."""
 _LINES_FROM = 36
 """Height of a lane from which lines find room."""
 _STEPS_SEEN = 16
@@ -80,6 +82,8 @@ class WaveView(QWidget):
         self._anchor = 0
         self._lanes_above = 0
         self._scale = 1.0
+        self._peaks: dict[str, tuple[object, float]] = {}
+        """By strip, the greatest magnitude of what enters it, and of which copy or wave that is."""
         self._still: QPixmap | None = None
         self._shown: tuple[object, ...] = ()
         self.menu: QMenu | None = None
@@ -234,11 +238,16 @@ class WaveView(QWidget):
     def _peak(self, strip: Strip) -> float:
         """The greatest magnitude of what enters a strip, as far as it is known."""
         ready, whole = self._imports.ready(strip.audio), self._waves.wave(strip.id)
-        if ready is not None:
-            columns: NDArray[np.floating] = ready.stretch(0, ready.frames, float(ready.frames)).columns
-        else:
-            columns = np.zeros(0) if whole is None else whole.before
-        return float(np.abs(columns).max(initial=0.0))
+        key = ready if ready is not None else whole
+        if key is None:
+            return 0.0
+        known = self._peaks.get(strip.id)
+        if known is None or known[0] is not key:
+            columns: NDArray[np.floating] = np.zeros(0) if whole is None else whole.before
+            if ready is not None:
+                columns = ready.stretch(0, ready.frames, float(ready.frames)).columns
+            known = self._peaks[strip.id] = (key, float(np.abs(columns).max(initial=0.0)))
+        return known[1]
 
     def _paint_bars(self, painter: QPainter, bottom: float) -> None:
         bar = self._beat() * self._sessions.session.beats_per_bar
@@ -335,9 +344,7 @@ class WaveView(QWidget):
                 self._paint_samples(painter, box, sound, start)
                 return
             columns = np.repeat(sound[:, :, None], 2, axis=2)
-        both = np.stack((columns[..., 0].min(axis=1), columns[..., 1].max(axis=1)), axis=1) if len(
-            columns) else np.zeros((0, 2))
-        self._paint_columns(painter, box, both, start, frames, theme.BEFORE)
+        self._paint_columns(painter, box, over_channels(columns), start, frames, theme.BEFORE)
 
     def _paint_columns(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int,
                        frames: float, colour: QColor) -> None:
@@ -350,17 +357,20 @@ class WaveView(QWidget):
             painter.drawImage(QPointF(left, box.top()), wave_image(low, high, max(1, int(box.height())), shade))
 
     def _paint_samples(self, painter: QPainter, box: QRectF, sound: NDArray[np.float32], start: int) -> None:
-        """So near that every sample is a point."""
-        middle, half = box.center().y(), 0.5 * box.height()
-        points = [QPointF(self.x_of(start + i), middle - min(max(float(value) * self._scale, -1.0), 1.0) * half)
-                  for i, value in enumerate(sound.mean(axis=1) if len(sound) else ())]
-        painter.setPen(QPen(theme.BEFORE, 1.2))
-        painter.drawPolyline(QPolygonF(points))
-        if self._view.frames_per_pixel < 0.25:
-            painter.setBrush(theme.BEFORE)
-            for point in points:
-                painter.drawEllipse(point, 2.0, 2.0)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
+        """So near that there are fewer samples than pixels: a line through them, and nearer still every one a point."""
+        if len(sound) == 0:
+            return
+        values, frames = sound.mean(axis=1) * self._scale, start + np.arange(len(sound))
+        left = max(0, int(self.x_of(frames[0])))
+        right = min(self.width(), int(self.x_of(frames[-1])))
+        edges = np.interp(self._view.first + np.arange(left, right + 1) * self._view.frames_per_pixel, frames, values)
+        low, high = np.minimum(edges[:-1], edges[1:]), np.maximum(edges[:-1], edges[1:])
+        painter.drawImage(QPointF(left, box.top()), wave_image(low, high, max(1, int(box.height())), theme.BEFORE))
+        if self._view.frames_per_pixel < _POINTS_FROM:
+            middle, half = box.center().y(), 0.5 * box.height()
+            for frame, value in zip(frames.tolist(), values.tolist(), strict=True):
+                painter.fillRect(QRectF(self.x_of(frame) - 1.5, middle - min(max(value, -1.0), 1.0) * half - 1.5, 3, 3),
+                                 theme.BEFORE)
 
     def _paint_outline(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int,
                        frames: float) -> None:

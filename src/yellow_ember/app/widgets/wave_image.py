@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QColor, QImage
@@ -37,6 +39,19 @@ def pixel_extremes(columns: NDArray[np.floating], start: float, frames: float, f
             np.maximum.reduceat(columns[:, 1], edges).astype(float), left)
 
 
+_MOST_SHADES = 255
+
+
+@functools.cache
+def _shades(rgba: int) -> NDArray[np.uint32]:
+    """A colour at every share of what it covers, as Qt's premultiplied pixels."""
+    alpha = np.arange(_MOST_SHADES + 1) * (rgba >> 24) // _MOST_SHADES
+    shades = alpha << 24
+    for shift in (16, 8, 0):
+        shades |= (alpha * ((rgba >> shift) & 255) // 255) << shift
+    return shades.astype(np.uint32)
+
+
 def wave_image(low: Pixels, high: Pixels, height: int, colour: QColor) -> QImage:
     """Return a picture, a column a pixel, of what lies between -1 at the bottom and 1 at the top."""
     middle = 0.5 * height
@@ -45,13 +60,9 @@ def wave_image(low: Pixels, high: Pixels, height: int, colour: QColor) -> QImage
     # A line is to be seen where there is nothing between the two.
     thin = np.maximum(0.0, 1.0 - (bottom - top)) / 2.0
     top, bottom = top - thin, bottom + thin
-    rows = np.arange(height)[:, None]
-    covered = np.clip(np.minimum(rows + 1.0, bottom) - np.maximum(rows, top), 0.0, 1.0)
-    alpha = (covered * colour.alphaF() * 255.0 + 0.5).astype(np.uint32)
-    image = np.zeros(alpha.shape, np.uint32)
-    for part, shift in ((colour.red(), 16), (colour.green(), 8), (colour.blue(), 0)):
-        image |= (alpha * part // 255) << shift
-    image |= alpha << 24
+    rows = np.arange(height, dtype=np.float32)[:, None]
+    covered = np.minimum(rows + 1.0, bottom.astype(np.float32)) - np.maximum(rows, top.astype(np.float32))
+    image = _shades(colour.rgba())[(np.clip(covered, 0.0, 1.0) * _MOST_SHADES).astype(np.uint8)]
     picture = QImage(image.tobytes(), image.shape[1], height, 4 * image.shape[1],
                      QImage.Format.Format_ARGB32_Premultiplied)
     # The bytes belong to Python: a copy has its own.
