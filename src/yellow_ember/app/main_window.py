@@ -29,6 +29,7 @@ from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.app.tools.meters_window import MetersWindow
 from yellow_ember.app.tools.set_window import SetWindow
 from yellow_ember.app.tools.spread import Spread
+from yellow_ember.app.tools.tempo_window import TempoWindow
 from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.widgets import step_lane, value_bar
 from yellow_ember.app.widgets.saving import ask_where_to_save
@@ -158,6 +159,8 @@ class MainWindow(QMainWindow):
         self._action(view, "Play or stop", "Space", workspace.playback.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
+        self._action(view, "Tap the tempo", "T", workspace.tempo_tap.tap)
+        self._action(view, "Tempo\u2026", "Shift+T", lambda: workspace.give(TempoWindow, self).show())
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
         self._action(view, "Spread of all strips\u2026", "Ctrl+D", lambda: workspace.give(Spread, self).show())
         self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: workspace.give(MetersWindow, self).show())

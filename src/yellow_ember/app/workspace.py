@@ -24,6 +24,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings, save_settings
+from yellow_ember.app.state.tempo_tap import TempoTap
 from yellow_ember.app.state.time_view import TimeView
 from yellow_ember.session.document import Rule
 from yellow_ember.session.edits.following import follow
@@ -31,7 +32,7 @@ from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
            "prints", "added", "dissector", "rendering", "time_view",
-           "session_waves")
+           "session_waves", "tempo_tap")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
 
@@ -50,6 +51,7 @@ class Workspace(QObject):
         self.selection = Selection(self.sessions)
         self.playback = Playback(self.sessions, self.selection, settings, self.messages, self.jobs, record)
         self.time_view = TimeView()
+        self.tempo_tap = self.give(TempoTap)
         self.imports = self.give(Imports)
         self.measurer = self.give(Measurer)
         self.session_waves = self.give(SessionWaves)

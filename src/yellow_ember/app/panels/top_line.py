@@ -14,17 +14,16 @@ from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.state.tempo_tap import TEMPO
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
 from yellow_ember.app.widgets.text import TextLabel, as_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.oversampling import FACTORS
-from yellow_ember.dsp.parameters import Choice, Group, Number, Option
+from yellow_ember.dsp.parameters import Choice, Group, Option
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.session.values.model import Loop, Session
 
-TEMPO = Number(id="tempo", label="Tempo", unit="bpm", minimum=20.0, maximum=400.0, default=120.0,
-               group=Group.MOTION, help="Beats a minute, for the bars and whatever is locked to tempo.")
 _QUALITIES = tuple(Choice(str(factor), f"{factor}x") for factor in FACTORS)
 LIVE = Option(id="live", label="Live", choices=_QUALITIES, default="4", unit="x", numeric=True, group=Group.OUTPUT,
               help="Oversampling while playing: more is cleaner on top and costs more of the processor.")
