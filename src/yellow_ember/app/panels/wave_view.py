@@ -18,7 +18,6 @@ from PyQt6.QtGui import (
     QPainter,
     QPen,
     QPixmap,
-    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
@@ -36,7 +35,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.time_view import ZOOM_STEP, TimeView
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
-from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
+from yellow_ember.app.widgets.wave_image import line_image, pixel_extremes, wave_image
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.conformed import Conformed
@@ -364,8 +363,7 @@ class WaveView(QWidget):
         left = max(0, int(self.x_of(frames[0])))
         right = min(self.width(), int(self.x_of(frames[-1])))
         edges = np.interp(self._view.first + np.arange(left, right + 1) * self._view.frames_per_pixel, frames, values)
-        low, high = np.minimum(edges[:-1], edges[1:]), np.maximum(edges[:-1], edges[1:])
-        painter.drawImage(QPointF(left, box.top()), wave_image(low, high, max(1, int(box.height())), theme.BEFORE))
+        painter.drawImage(QPointF(left, box.top()), line_image(edges, max(1, int(box.height())), theme.BEFORE))
         if self._view.frames_per_pixel < _POINTS_FROM:
             middle, half = box.center().y(), 0.5 * box.height()
             for frame, value in zip(frames.tolist(), values.tolist(), strict=True):
@@ -382,12 +380,8 @@ class WaveView(QWidget):
             return
         low, high, left = pixel_extremes(columns * self._scale, start, frames, self._view.first,
                                          self._view.frames_per_pixel, self.width())
-        middle, half = box.center().y(), 0.5 * box.height()
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(theme.AFTER, 1.1))
         for edge in (low, high):
-            painter.drawPolyline(QPolygonF([QPointF(left + x, middle - min(max(y, -1.0), 1.0) * half)
-                                            for x, y in enumerate(edge.tolist())]))
+            painter.drawImage(QPointF(left, box.top()), line_image(edge, max(1, int(box.height())), theme.AFTER))
 
     # -- hands --------------------------------------------------------------------------
 

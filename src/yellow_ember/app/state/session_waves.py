@@ -31,7 +31,8 @@ class SessionWaves(QObject):
         self._waves: dict[str, WaveSum] = {}
         self._sounds: dict[str, Sound] = {}
         """By strip, what its wave was made of."""
-        self._due = 0.0
+        self._due: float | None = 0.0
+        """When to look whether all is as it is heard; None where it is."""
         self._looked_at: frozenset[str] = frozenset()
         self._running = False
         self._failed_for: object = None
@@ -45,15 +46,20 @@ class SessionWaves(QObject):
 
     def look_at(self, strip_ids: frozenset[str]) -> None:
         """Say whose waves are seen now; of others none are worked out."""
-        self._looked_at = strip_ids
+        if strip_ids != self._looked_at:
+            self._looked_at = strip_ids
+            self._wait()
 
     def _wait(self) -> None:
         self._due = time.monotonic() + _SETTLE_SECONDS
 
     def poll(self) -> None:
         """Begin where something that is seen is not as it is heard; called with the clock."""
+        if self._due is None or self._running or time.monotonic() < self._due or not self._imports.settled:
+            return
+        self._due = None
         session = self._sessions.session
-        if self._running or time.monotonic() < self._due or not self._imports.settled or session is self._failed_for:
+        if session is self._failed_for:
             return
         strip_ids = self._looked_at & {strip.id for strip in session.strips}
         if all(self._sounds.get(strip_id) == chain_sound_of(session, strip_id) for strip_id in strip_ids):
@@ -63,7 +69,7 @@ class SessionWaves(QObject):
         self._asked = session
 
     def _take(self, waves: dict[str, WaveSum]) -> None:
-        self._running = False
+        self._running, self._due = False, 0.0
         self._waves = waves
         self._sounds = {strip_id: chain_sound_of(self._asked, strip_id) for strip_id in waves}
         self.changed.emit()

@@ -52,6 +52,11 @@ def _shades(rgba: int) -> NDArray[np.uint32]:
     return shades.astype(np.uint32)
 
 
+def line_image(values: Pixels, height: int, colour: QColor) -> QImage:
+    """Return a picture of a line from each value to the next, a pixel apart, as `wave_image` draws it."""
+    return wave_image(np.minimum(values[:-1], values[1:]), np.maximum(values[:-1], values[1:]), height, colour)
+
+
 def wave_image(low: Pixels, high: Pixels, height: int, colour: QColor) -> QImage:
     """Return a picture, a column a pixel, of what lies between -1 at the bottom and 1 at the top."""
     middle = 0.5 * height
