@@ -45,7 +45,7 @@ def recorded(x: float, colour: float) -> float:
 @kernel
 def from_tape(track: Samples, table: Samples, index: int, delay: float, exact: bool) -> float:
     """The sample that was recorded `delay` frames before the ring's `index`."""
-    length = track.size // 2
+    length = track.size - TAPS
     if exact:
         return float(track[(index + length - int(delay)) % length])
     at = index + length - delay - (TAPS // 2 - 1)
@@ -127,7 +127,7 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
     motion, pointers : Samples
         (4,) each.
     ring : Samples
-        (channels, 2 length), every sample written twice.
+        (channels, length + TAPS), its beginning once more at its end, so that what is read lies in one piece.
     filters : Samples
         (channels, 4), states of the loop's cuts.
     sent, returned : Samples
@@ -135,7 +135,7 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
         where they are empty, feedback is recorded at once.
     """
     around = sent.shape[1] > 0
-    channels, length = block.shape[0], ring.shape[1] // 2
+    channels, length = block.shape[0], ring.shape[1] - TAPS
     still = targets[WOW] + targets[FLUTTER] + figures[WOW] + figures[FLUTTER] < 1e-6
     last = channels - 1
     at = index
@@ -182,14 +182,16 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
             hold = figures[HOLD]
             on_tape += hold * ((held_left if c == 0 else held_right) - on_tape)
             ring[c, at] = on_tape
-            ring[c, at + length] = on_tape
+            if at < TAPS:
+                ring[c, at + length] = on_tape
             if around:
                 # What comes round belongs where feedback would have been recorded, if no head has passed there yet.
                 back_by = min(early, max(int(nearest) - 2 * TAPS, 0))
                 there = (at + length - back_by) % length
                 more = (1.0 - hold) * recorded(returned[c, i], figures[COLOUR])
                 ring[c, there] += more
-                ring[c, there + length] += more
+                if there < TAPS:
+                    ring[c, there + length] += more
         block[0, i] = figures[DIRECT] * x_left + figures[LEVEL] * left
         if channels == 2:
             block[1, i] = figures[DIRECT] * x_right + figures[LEVEL] * right

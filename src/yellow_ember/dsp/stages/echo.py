@@ -84,7 +84,7 @@ class EchoRecord(Record):
     figures: Samples = state(kernels.FIGURES)
     heads: Samples = state(HEADS, 4)
     pointers: Samples = state(4)
-    ring: Samples = state("channels", "ring_twice")
+    ring: Samples = state("channels", "ring_and_taps")
     filters: Samples = state("channels", 4)
     index: Samples = state(1)
 
@@ -107,7 +107,7 @@ class EchoProcessor(Processor):
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         self._length = round((_LONGEST_SECONDS + 0.1) * setup.rate) + 2 * TAPS
-        return {"ring_twice": 2 * self._length}
+        return {"ring_and_taps": self._length + TAPS}
 
     def make_parts(self, setup: Setup) -> None:
         record, port = self.record, setup.loop
