@@ -11,7 +11,7 @@ from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.time_view import TimeView
 from yellow_ember.app.widgets import theme
-from yellow_ember.app.widgets.painting import painted, painting
+from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
 from yellow_ember.files.overview import over_channels
 
@@ -52,12 +52,7 @@ class OverviewBar(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         if self._still is None:
-            ratio = self.devicePixelRatioF()
-            self._still = QPixmap(self.size() * ratio)
-            self._still.setDevicePixelRatio(ratio)
-            self._still.fill(theme.GROUND)
-            with painting(self._still) as still:
-                self._paint_waves(still)
+            self._still = still(self, theme.GROUND, self._paint_waves)
         painter.drawPixmap(0, 0, self._still)
         left, right = self._x_of(self._view.first), self._x_of(self._view.end)
         window = QRectF(left, 0.5, max(4.0, right - left), self.height() - 1.0)

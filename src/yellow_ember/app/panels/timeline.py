@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 
-from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtCore import QSize
 from PyQt6.QtGui import QAction, QActionGroup
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QToolButton, QVBoxLayout, QWidget
 
@@ -71,7 +71,6 @@ class Timeline(QWidget):
         """A button with a menu of what one of the settings may be; its text says which it is."""
         button, menu = self._button("", hint), QMenu(self)
         button.setAccessibleName(name)
-        button.setObjectName("choice")
         button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         group = QActionGroup(menu)
 
@@ -93,7 +92,7 @@ class Timeline(QWidget):
         menu = QMenu(self)
         for text, run in (("Show all of it", self._view.show_all), ("Show the loop", self.show_loop),
                           ("Loop bars\u2026", self.ask_for_bars)):
-            menu.addAction(text, _called(run))
+            menu.addAction(text, run)
         return menu
 
     def show_loop(self) -> None:
@@ -112,15 +111,3 @@ class Timeline(QWidget):
             self._messages.warn(f"No loop: {error}")
             return
         self.waves.set_loop(loop, commit=True)
-
-    def focus_waves(self) -> None:
-        """Let keys go to the waves."""
-        self.waves.setFocus(Qt.FocusReason.ShortcutFocusReason)
-
-
-def _called(run: Callable[[], object]) -> Callable[[], None]:
-    """What a menu's action calls, whatever comes of it."""
-    def call() -> None:
-        run()
-
-    return call

@@ -34,8 +34,10 @@ from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.time_view import ZOOM_STEP, TimeView
 from yellow_ember.app.widgets import theme
-from yellow_ember.app.widgets.painting import painted, painting
+from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.wave_image import line_image, pixel_extremes, wave_image
+from yellow_ember.dsp.arrays import gain
+from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.files.conformed import Conformed
@@ -151,8 +153,7 @@ class WaveView(QWidget):
         return self._view.x_of(frame)
 
     def _beat(self) -> float:
-        session = self._sessions.session
-        return 60.0 / session.tempo * session.rate
+        return _beat_frames(self._sessions.session)
 
     def _snapped(self, frame: int, event: QMouseEvent) -> int:
         snap = self._settings.snap
@@ -197,12 +198,7 @@ class WaveView(QWidget):
     @painted
     def paintEvent(self, painter: QPainter) -> None:
         if self._still is None:
-            ratio = self.devicePixelRatioF()
-            self._still = QPixmap(self.size() * ratio)
-            self._still.setDevicePixelRatio(ratio)
-            self._still.fill(theme.PANEL)
-            with painting(self._still) as still:
-                self._paint_content(still)
+            self._still = still(self, theme.PANEL, self._paint_content)
         painter.drawPixmap(0, 0, self._still)
         x = self.x_of(self._position)
         painter.setPen(QPen(theme.TEXT, 1.4))
@@ -312,24 +308,21 @@ class WaveView(QWidget):
         elif whole is not None:
             self._paint_columns(painter, box, whole.before, 0, COLUMN_FRAMES, theme.BEFORE)
         elif result is not None:
-            frames = (result.end - result.start) / len(result.wave_before)
-            self._paint_columns(painter, box, result.wave_before, result.start, frames, theme.BEFORE)
+            self._paint_columns(painter, box, result.wave_before, *_place(result, result.wave_before), theme.BEFORE)
         if not low:
             self._paint_after(painter, strip, box)
 
     def _paint_after(self, painter: QPainter, strip: Strip, box: QRectF) -> None:
         """What leaves a strip: of all the session where that is known, else of the loop; or what was added there."""
         whole, result, added = self._waves.wave(strip.id), self._measurer.latest(strip.id), self._added.part
-        scale = 10.0 ** (strip.match_db / 20.0)
+        scale = gain(strip.match_db)
         if added is not None and added.part.strip_id == strip.id and result is not None:
-            frames = (result.end - result.start) / len(added.wave)
-            self._paint_columns(painter, box, added.wave * scale, result.start, frames,
+            self._paint_columns(painter, box, added.wave * scale, *_place(result, added.wave),
                                 theme.added_colour(added.against_db))
         elif strip.chain and whole is not None:
             self._paint_outline(painter, box, whole.after, 0, COLUMN_FRAMES)
         elif strip.chain and result is not None:
-            frames = (result.end - result.start) / len(result.wave_after)
-            self._paint_outline(painter, box, result.wave_after * scale, result.start, frames)
+            self._paint_outline(painter, box, result.wave_after * scale, *_place(result, result.wave_after))
 
     def _paint_file(self, painter: QPainter, box: QRectF, ready: Conformed) -> None:
         view = self._view
@@ -488,6 +481,15 @@ class WaveView(QWidget):
             self._gesture.keep()
 
 
+def _place(result: StripMeasurement, columns: NDArray[np.floating]) -> tuple[int, float]:
+    """The frame that a measured stretch's columns begin with, and how many frames each stands for."""
+    return result.start, (result.end - result.start) / len(columns)
+
+
+def _beat_frames(session: Session) -> float:
+    return 60.0 / session.tempo * session.rate
+
+
 _SECONDS = (0.0001, 0.0005, 0.001, 0.005, 0.01, 0.05, 0.1, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 1800)
 """Distances that the ruler in minutes takes."""
 
@@ -508,7 +510,7 @@ def bars_stretch(session: Session, words: str, length: int) -> Loop:
         raise ValueError("type bars like 5-8") from None
     if not 1 <= start <= end:
         raise ValueError("bars begin at 1, and the last comes after the first")
-    bar = 60.0 / session.tempo * session.rate * session.beats_per_bar
+    bar = _beat_frames(session) * session.beats_per_bar
     stretch = Loop(round((start - 1) * bar), min(round(end * bar), length))
     if stretch.end <= stretch.start:
         raise ValueError(f"the session ends with bar {int(length / bar) + 1}")

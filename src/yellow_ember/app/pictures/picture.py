@@ -31,7 +31,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.speed_reader import SpeedReader
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
-from yellow_ember.app.widgets.painting import painted, painting
+from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.plot import (
     Axes,
     draw_frame,
@@ -207,7 +207,7 @@ class Picture(QWidget):
             if time.monotonic() - self._drawn_at > _APART_SECONDS or self._still.isNull():
                 self._compute()
                 self._place_handles()
-                self._still = self._draw_still()
+                self._still = still(self, theme.PANEL, self._paint_still)
                 self._stale, self._drawn_at = False, time.monotonic()
             elif not self._later.isActive():
                 self._later.start()
@@ -237,17 +237,11 @@ class Picture(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if self.handles else Qt.FocusPolicy.NoFocus)
         self.setToolTip(_HANDLES_HINT if self.handles else "")
 
-    def _draw_still(self) -> QPixmap:
+    def _paint_still(self, painter: QPainter) -> None:
         """Frames, curves and words: what does not move with the signal."""
-        ratio = self.devicePixelRatioF()
-        picture = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
-        picture.setDevicePixelRatio(ratio)
-        picture.fill(theme.PANEL)
-        with painting(picture) as painter:
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            for part, box in self._boxes():
-                self._paint_part(painter, part, box)
-        return picture
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for part, box in self._boxes():
+            self._paint_part(painter, part, box)
 
     def _paint_part(self, painter: QPainter, part: Part, box: QRectF) -> None:
         painter.setFont(theme.font(8.5, bold=True))

@@ -12,6 +12,7 @@ from yellow_ember.app.state.measurer import Sound, chain_sound_of
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.engine.jobs.wave_sums import WaveSum, wave_sums
+from yellow_ember.session.values.model import Session
 
 _SETTLE_SECONDS = 2.0
 """A session is left alone for so long before it is run as a whole."""
@@ -34,8 +35,10 @@ class SessionWaves(QObject):
         self._due: float | None = 0.0
         """When to look whether all is as it is heard; None where it is."""
         self._looked_at: frozenset[str] = frozenset()
+        self._asked: Session | None = None
+        """The session that is run, or was last."""
         self._running = False
-        self._failed_for: object = None
+        self._failed_for: Session | None = None
         sessions.taken_in.connect(self._wait)
         imports.made_ready.connect(self._wait)
         playback.beat.connect(self.poll)
@@ -64,11 +67,11 @@ class SessionWaves(QObject):
         strip_ids = self._looked_at & {strip.id for strip in session.strips}
         if all(self._sounds.get(strip_id) == chain_sound_of(session, strip_id) for strip_id in strip_ids):
             return
-        self._running = True
+        self._running, self._asked = True, session
         self._jobs.start(self, wave_sums, session, self._imports.length, done=self._take, failed=self._fail)
-        self._asked = session
 
     def _take(self, waves: dict[str, WaveSum]) -> None:
+        assert self._asked is not None
         self._running, self._due = False, 0.0
         self._waves = waves
         self._sounds = {strip_id: chain_sound_of(self._asked, strip_id) for strip_id in waves}

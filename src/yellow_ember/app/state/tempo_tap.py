@@ -15,7 +15,7 @@ from yellow_ember.dsp.parameters import Group, Number
 TEMPO = Number(id="tempo", label="Tempo", unit="bpm", minimum=20.0, maximum=400.0, default=120.0,
                group=Group.MOTION, help="Beats a minute, for the bars and whatever is locked to tempo.")
 _OVER_SECONDS = 2.5
-"""After so long without a tap the next one begins anew."""
+"""After so long without a tap the next one is the first again."""
 _FEWEST = 3
 _REMEMBERED = 12
 

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TypeVar
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPixmap
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPixmap
 from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app.widgets import theme
@@ -45,6 +45,17 @@ def painted(draw: Callable[[View, QPainter], None]) -> Callable[[View, QPaintEve
             draw(self, painter)
 
     return paint
+
+
+def still(view: QWidget, ground: QColor, draw: Callable[[QPainter], None]) -> QPixmap:
+    """A picture as large as a view, at its screen's resolution, to be shown until something in it changes."""
+    ratio = view.devicePixelRatioF()
+    picture = QPixmap(view.size() * ratio)
+    picture.setDevicePixelRatio(ratio)
+    picture.fill(ground)
+    with painting(picture) as painter:
+        draw(painter)
+    return picture
 
 
 def _draw_placeholder(surface: QWidget | QPixmap) -> None:
