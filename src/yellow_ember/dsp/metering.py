@@ -15,7 +15,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import Section
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.meters import needle, power, quasi_peak, true_peak
+from yellow_ember.dsp.kernels.meters import power, quasi_peak, true_peak
 from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.record import (
     Record,
@@ -32,9 +32,8 @@ from yellow_ember.dsp.record import (
     whole,
 )
 
-VU_SPEED = 13.51
-"""Natural frequency of the needle in rad/s: reaches 99 % in 300 ms with VU_DAMPING."""
-VU_DAMPING = 0.81
+_NEEDLE_SPEED = 13.51
+"""Natural frequency of the needle in rad/s: with its damping it reaches 99 % in 300 ms."""
 _RECTIFIED_SINE = math.pi / 2.0
 """A sine's peak over the average of its magnitude."""
 
@@ -44,30 +43,9 @@ def vu_amplitude(needles: Samples) -> Samples:
     return np.asarray(needles[..., 0] * _RECTIFIED_SINE)
 
 
-class LevelMeter:
-    """VU deflection (as the peak of a sine that would cause it) and block peak, per channel.
-
-    Attributes
-    ----------
-    needles : Samples
-        (channels, 2), deflection and velocity, as `kernels.meters.needle` takes them.
-    peak : Samples
-        (channels,), of the last block.
-    """
-
-    def __init__(self, rate: float, channels: int) -> None:
-        self._speed = VU_SPEED / rate
-        self.needles: Samples = np.zeros((channels, 2))
-        self.peak: Samples = np.zeros(channels)
-
-    def process(self, block: Samples) -> None:
-        """Take a block (channels, frames) in; it is not changed."""
-        needle(block, self._speed, 2.0 * VU_DAMPING, self.needles, self.peak)
-
-    @property
-    def vu(self) -> Samples:
-        """(channels,) amplitude; a steady sine of peak a reads a."""
-        return vu_amplitude(self.needles)
+def needle_speed(rate: float) -> float:
+    """The natural frequency of a needle in rad a frame."""
+    return _NEEDLE_SPEED / rate
 
 
 @functools.cache

@@ -16,7 +16,7 @@ from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.meters import needle
 from yellow_ember.dsp.kernels.mixing import LEFT, add, aim, crossfade, glide, put, rests_at, silence, to_sides
-from yellow_ember.dsp.metering import VU_DAMPING, VU_SPEED
+from yellow_ember.dsp.metering import needle_speed
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
     COMPILED_HALF,
@@ -156,8 +156,6 @@ class StripRecord(Record):
     before_fader: Samples = scratch("places", "sides")
 
 
-
-
 class TurnRecord(Record):
     """A block: `frames`, of which `count` stretches (first frame, frames) of the time line consist.
 
@@ -279,7 +277,7 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
                 before_fader[1, i] = block[block.shape[0] - 1, i] * centre
     needles = cube(strip.needles)
     if needles.shape[0] > 0:
-        needle(out, strip.needle_speed, 2.0 * VU_DAMPING, needles[strip.row], matrix(strip.peaks)[strip.row])
+        needle(out, strip.needle_speed, needles[strip.row], matrix(strip.peaks)[strip.row])
 
 
 def _run_strip_at(strip: int, turn: int, _channels: int, _frames: int) -> None:
@@ -387,7 +385,7 @@ class StripNode:
         record.channels, record.out_channels = self.channels, self.out_channels
         record.input_latency = self.input_latency
         record.before_is_sent = int(any(send.pre for send in self.strip.sends))
-        record.needle_speed = VU_SPEED / self._setup.rate
+        record.needle_speed = needle_speed(self._setup.rate)
         record.inputs = np.array([entry.record.address for entry in self.inputs.values()], np.int64)
         record.sources = np.array([node.row for node in sources], np.int64)
         record.out = self._out

@@ -10,14 +10,13 @@ from yellow_ember.dsp.chain import ChainRecord
 from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels.meters import needle
 from yellow_ember.dsp.metering import (
-    VU_DAMPING,
-    VU_SPEED,
     LoudnessMeter,
     LoudnessRecord,
     PeakProgrammeMeter,
     ProgrammeRecord,
     meter_loudness,
     meter_programme,
+    needle_speed,
     vu_amplitude,
 )
 from yellow_ember.dsp.record import (
@@ -83,7 +82,7 @@ def _show_wave(block: Samples, shown: Samples) -> None:
 
 @inlined
 def _meter_point(meter: StripMeterRecord, point: int, block: Samples) -> None:
-    needle(block, meter.needle_speed, 2.0 * VU_DAMPING, cube(meter.needles)[point], matrix(meter.peaks)[point])
+    needle(block, meter.needle_speed, cube(meter.needles)[point], matrix(meter.peaks)[point])
     if meter.seen >= 0 and point == meter.seen:
         _show_wave(block, matrix(meter.before))
     if meter.seen >= 0 and point == meter.seen + 1:
@@ -122,7 +121,7 @@ class StripMeter:
         record = self.record = StripMeterRecord.make(points=points)
         record.strip = node.record.address
         record.loudness, record.programme = self._loudness.record.address, self._programme.record.address
-        record.needle_speed, record.seen = VU_SPEED / rate, -1
+        record.needle_speed, record.seen = needle_speed(rate), -1
         record.channels = np.array([node.chain.channels_at(point) for point in range(points)])
 
     def watch(self, stage: int, before: Samples, after: Samples) -> None:

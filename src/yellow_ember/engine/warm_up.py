@@ -15,7 +15,7 @@ import numpy as np
 
 from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.metering import LevelMeter, LoudnessMeter, PeakProgrammeMeter
+from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
 from yellow_ember.dsp.stage import Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
@@ -67,7 +67,6 @@ def _touch_strips() -> None:
         graph.process([(0, 64)], 64, crew)
     meter.process(64)
     block = np.zeros((2, 64))
-    LevelMeter(session.rate, 2).process(block)
     LoudnessMeter(session.rate, 2).process(block)
     PeakProgrammeMeter(session.rate, 2).process(block)
     glide(block, np.zeros(4))

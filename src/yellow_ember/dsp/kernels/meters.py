@@ -6,13 +6,18 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
 
+_NEEDLE_DAMPING = 0.81
+"""Of critical: 1 to 1.5 % of overshoot."""
+
 
 @kernel
-def needle(block: Samples, speed: float, damping: float, state: Samples, peak: Samples) -> None:
+def needle(block: Samples, speed: float, state: Samples, peak: Samples) -> None:
     """A second-order needle on the rectified signal, and the block's peak, per channel.
 
     Parameters
     ----------
+    speed : float
+        Of the needle, in rad a frame (`metering.needle_speed`).
     state : Samples
         (channels, 2), deflection and velocity.
     peak : Samples
@@ -23,7 +28,7 @@ def needle(block: Samples, speed: float, damping: float, state: Samples, peak: S
         for i in range(block.shape[1]):
             x = abs(block[c, i])
             most = max(most, x)
-            velocity += speed * (speed * (x - at) - damping * velocity)
+            velocity += speed * (speed * (x - at) - 2.0 * _NEEDLE_DAMPING * velocity)
             at += velocity
         state[c, 0] = at if at > TINY else 0.0
         state[c, 1] = velocity if abs(velocity) > TINY else 0.0
