@@ -57,7 +57,7 @@ from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.files.conformed import conform
+from yellow_ember.files.conformed import conform, conform_all
 from yellow_ember.session.edits.edits import add_stage, set_parameter, use_chain
 from yellow_ember.session.edits.variation_plan import along, first_choice
 from yellow_ember.session.io.presets import find_preset
@@ -290,8 +290,7 @@ def dry_demo() -> Session:
 def taped_demo() -> Session:
     session = dry_demo()
     for strip in session.strips:
-        if strip.audio is not None:
-            conform(strip.audio, session.rate)
+        conform_all(strip.files, session.rate)
         session = add_stage(session, strip.id, new_stage("tape"))
     return session
 
@@ -323,9 +322,8 @@ def seconds_of_graph(session: Session, frames: int, crew: Crew | None = None) ->
 
 def strips() -> None:
     """Two dozen tracks with a tape and a drive each, and as many with nothing, by one thread and by two."""
-    tracks = [strip for strip in dry_demo().strips if strip.audio is not None]
-    for strip in tracks:
-        conform(strip.audio, RATE)
+    tracks = [strip for strip in dry_demo().strips if strip.files]
+    conform_all(dry_demo().files, RATE)
     bare = [tracks[number % len(tracks)].with_(id=f"track-{number}", out=MASTER, sends=()) for number in range(24)]
     full = [strip.with_(chain=(new_stage("tape"), new_stage("drive"))) for strip in bare]
     plain, coloured = (Session(rate=RATE, strips=(*some, master_strip())) for some in (bare, full))
@@ -584,7 +582,7 @@ def sixty_tracks() -> None:
     for strip in session.strips[:-1]:
         # What is on the prints does not change what playing them costs: a copy of the track stands for it.
         data = print_file(session, strip.id, 10 * RATE)
-        shutil.copy(conform(strip.audio, RATE).data, data)
+        shutil.copy(conform(strip.files[0], RATE).data, data)
         prints.append(StripPrint(strip.id, session.strip(strip.id).chain, data, 2, 10 * RATE))
     for block in (256, 512):
         client = EngineClient(DeviceSettings(SILENT_CARD, block))
@@ -609,9 +607,7 @@ def sixty_tracks() -> None:
 def variations() -> None:
     """Two dozen tapes on a stereo bus over eight seconds, and the first map of a drive's field."""
     session = dry_demo()
-    for strip in session.strips:
-        if strip.audio is not None:
-            conform(strip.audio, session.rate)
+    conform_all(session.files, session.rate)
     session = session.with_(loop=Loop(10 * RATE, 18 * RATE))
     tape, drive = new_stage("tape"), new_stage("drive")
     session = add_stage(add_stage(session, "rhythm", tape), "upright-bass", drive)

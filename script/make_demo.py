@@ -20,6 +20,7 @@ from yellow_ember.session.edits.edits import edit_strip, use_chain
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.io.session_file import write_session
 from yellow_ember.session.values.model import MASTER, Loop, Session, Strip, StripKind, master_strip
+from yellow_ember.session.values.regions import Region
 
 RATE = 48000
 BEAT = 60.0 / 96.0
@@ -236,7 +237,8 @@ def main() -> None:
         path.unlink(missing_ok=True)
         with writing(path, RATE, sound.shape[0], "pcm16") as writer:
             writer.write(sound)
-        strips.append(Strip(id=path.stem, name=name, kind=StripKind.TRACK, out=bus, audio=path.resolve(),
+        regions = (Region(id=f"{path.stem}-1", audio=path.resolve()),)
+        strips.append(Strip(id=path.stem, name=name, kind=StripKind.TRACK, out=bus, regions=regions,
                             volume_db=fader, pan=pan))
         print(f"{name:18} peak {20 * np.log10(np.abs(sound).max()):6.1f} dBFS, {path.stat().st_size / 1e6:.1f} MB")
     strips += [Strip(id=bus.lower(), name=bus, kind=StripKind.BUS, out=MASTER) for bus in ("Rhythm", "Band", "Voice")]

@@ -36,9 +36,9 @@ def mixed(names: tuple[str, ...], seconds: float) -> np.ndarray:
     frames = round(seconds * session.rate)
     total = np.zeros((2, frames))
     for strip in session.strips:
-        if strip.audio is not None and (not names or strip.id in names):
+        if strip.files and (not names or strip.id in names):
             start, taken = session.loop.start, 0
-            for block in read_blocks(strip.audio):
+            for block in read_blocks(strip.files[0]):
                 skipped = min(start, block.shape[1])
                 start -= skipped
                 part = block[:, skipped:skipped + frames - taken]

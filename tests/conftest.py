@@ -22,7 +22,7 @@ import soundfile
 
 from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
-from yellow_ember.files.conformed import conform
+from yellow_ember.files.conformed import conform_all
 from yellow_ember.session.edits.edits import use_chain
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.io.session_file import read_session, write_session
@@ -61,9 +61,7 @@ def rng() -> np.random.Generator:
 def demo() -> Session:
     """The demo session without its chains, with its audio made ready."""
     session = read_session(DRY_DEMO)
-    for strip in session.strips:
-        if strip.audio is not None:
-            conform(strip.audio, session.rate)
+    conform_all(session.files, session.rate)
     return session
 
 

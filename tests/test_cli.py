@@ -132,7 +132,7 @@ def test_render(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for file in files:
         assert soundfile.info(file).frames == 40 * 48000
     session = json.loads(DEMO.read_text())
-    session["strips"][0]["audio"] = "gone.flac"
+    session["strips"][0]["regions"][0]["audio"] = "gone.flac"
     (tmp_path / "broken.ember").write_text(json.dumps(session))
     assert run("render", tmp_path / "broken.ember", "--out", tmp_path) == 1
     assert "the audio of Brushed drums is missing" in capsys.readouterr().err

@@ -78,7 +78,7 @@ def test_the_clipboard_holds_a_chain_file(window: MainWindow, tmp_path: Path) ->
     text = QApplication.clipboard().text()
     assert json.loads(text)["format"] == "yellow-ember/chain"
     (tmp_path / "chain.json").write_text(text)
-    assert main(["process", str(workspace.selection.strip.audio), str(tmp_path / "out.wav"), "--chain",
+    assert main(["process", str(workspace.selection.strip.files[0]), str(tmp_path / "out.wav"), "--chain",
                  str(tmp_path / "chain.json")]) == 0
     QApplication.clipboard().setText("good morning")
     before = workspace.sessions.session

@@ -116,7 +116,7 @@ def test_a_second_start_hands_its_files_to_the_window(window: MainWindow, qtbot:
     path = make_audio("gulls.wav")
     assert handed_over(qtbot, [path]) is single.Answer.TAKEN
     qtbot.waitUntil(lambda: window.workspace.sessions.session.name == "gulls", timeout=10000)
-    assert window.workspace.sessions.session.strips[0].audio == path
+    assert window.workspace.sessions.session.strips[0].files == (path,)
     name = window.workspace.sessions.session.name
     assert handed_over(qtbot, []) is single.Answer.TAKEN
     assert window.workspace.sessions.session.name == name

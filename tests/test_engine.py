@@ -387,7 +387,7 @@ def test_before_is_the_input_in_step(demo: Session) -> None:
     only = frozenset({"upright-bass"})
     graph = Graph(session, GraphSettings(2, 1024, only))
     graph.nodes["upright-bass"].hear(before=True, at_once=True)
-    audio = session.strip("upright-bass").audio
+    audio = session.strip("upright-bass").files[0]
     assert audio is not None
     source = np.fromfile(conform(audio, 48000).data, np.float32)
     out = np.concatenate([graph.process([(at, 1024)], 1024)[0].copy() for at in range(0, 48 * 1024, 1024)])
@@ -398,7 +398,7 @@ def test_before_is_the_input_in_step(demo: Session) -> None:
 def test_strips_arrive_together(demo: Session) -> None:
     """Two strips of the same file, one with a chain at rest: their difference cancels."""
     bass, guitar = demo.strip("upright-bass"), demo.strip("plucked-guitar")
-    session = demo.with_strip(guitar.with_(audio=bass.audio, out="rhythm", pan=0.0, volume_db=bass.volume_db))
+    session = demo.with_strip(guitar.with_(regions=bass.regions, out="rhythm", pan=0.0, volume_db=bass.volume_db))
     trim, rest = new_stage("trim"), new_stage("drive")
     session = add_stage(add_stage(session, guitar.id, trim), guitar.id, rest)
     session = set_parameter(session, guitar.id, trim.id, "polarity", True)

@@ -44,7 +44,7 @@ def test_sessions_of_every_version_hold_what_they_held(version: int) -> None:
     assert (session.name, session.tempo, session.seed) == ("The crossing", 96.0, 7)
     track = session.strip("pump")
     assert (track.volume_db, track.pan, track.mute, track.match_db, track.out) == (-3.0, -20.0, True, -1.25, "deck")
-    assert track.audio == OLD / "pump.wav"
+    assert track.files == (OLD / "pump.wav",)
     tape, drive, *others = track.chain
     assert (tape.params["record_db"], tape.params["bias_db"], drive.params["drive_db"]) == (6.0, (0.5, -0.25), 12.0)
     assert (tape.mix_pct, tape.mono, tape.wet_db, tape.dry_db) == (100.0, False, 0.0, None)

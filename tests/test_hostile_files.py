@@ -113,14 +113,14 @@ def test_what_else_is_in_a_session_opens(open_window: Callable[..., MainWindow],
     result = session_to_object(demo, None)
     names = [hostile("pipe", tmp_path), "/dev/zero", tmp_path, "/nowhere/a\x00b.wav", "x" * 300]
     for strip, name in zip(result["strips"], names, strict=False):
-        if strip["audio"] is not None and strip["id"] != "harmonium":
-            strip["audio"] = str(name)
+        if strip["regions"] and strip["id"] != "harmonium":
+            strip["regions"][0]["audio"] = str(name)
     path = tmp_path / "some.ember"
     path.write_text(json.dumps(result))
     window = open_window(path)
     assert len(window.workspace.sessions.session.strips) == len(demo.strips)
     harmonium = window.workspace.sessions.session.strip("harmonium")
-    qtbot.waitUntil(lambda: window.workspace.imports.ready(harmonium.audio) is not None, timeout=20000)
+    qtbot.waitUntil(lambda: window.workspace.imports.ready(harmonium.files[0]) is not None, timeout=20000)
     told = "\n".join(message.text for message in window.workspace.messages.all)
     assert "is missing" in told or "is a" in told
 
@@ -138,7 +138,7 @@ def test_names_of_any_bytes_are_opened_and_shown(name: bytes, window: MainWindow
     window.workspace.sessions.open_audio([path])
     qtbot.waitUntil(lambda: window.workspace.imports.ready(path) is not None, timeout=20000)
     assert window.workspace.sessions.save(tmp_path / "s.ember", window.workspace.selection.strip_id)
-    assert read_session(tmp_path / "s.ember").strips[0].audio == path
+    assert read_session(tmp_path / "s.ember").strips[0].files == (path,)
     window.windowTitle().encode()
     window.grab()
 

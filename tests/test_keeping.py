@@ -28,6 +28,7 @@ from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.autosave import KEPT, Autosave, leftovers, set_aside, versions, work_set_aside
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.regions import Region
 
 PROCESS = "import sys; from yellow_ember.cli import main; sys.exit(main(sys.argv[1:]))"
 
@@ -92,7 +93,8 @@ def test_a_track_one_may_not_look_at_is_no_trouble(open_window: Callable[..., Ma
     monkeypatch.setattr(Path, "stat", stat)
     workspace = window.workspace
     workspace.sessions.document.commit("Track", lambda _: edit_strip(
-        workspace.sessions.session, "harmonium", lambda strip: strip.with_(audio=Path("/forbidden/h.wav"))))
+        workspace.sessions.session, "harmonium",
+        lambda strip: strip.with_(regions=(Region(audio=Path("/forbidden/h.wav")),))))
     qtbot.waitUntil(lambda: workspace.sessions.edits.autosave.file.exists(), timeout=2000)
 
 

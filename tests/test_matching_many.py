@@ -15,6 +15,7 @@ from yellow_ember.engine.jobs.matching import Match, match_strips, matched
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, set_parameter
 from yellow_ember.session.values.model import MASTER, Loop, Send, Session, new_stage
+from yellow_ember.session.values.regions import Region
 
 TRACKS = ("brushed-drums", "upright-bass", "harmonium", "plucked-guitar")
 
@@ -76,7 +77,8 @@ def test_where_there_is_no_room_for_takes_chains_run_again(bytes_kept: int, driv
 def test_without_a_loop_each_counts_as_long_as_its_own_sound(driven: Session, tmp_path: Path) -> None:
     short = tmp_path / "short.wav"
     soundfile.write(short, 0.3 * np.sin(np.arange(30000) / 20.0) * np.linspace(1.0, 0.01, 30000), 48000)
-    session = edit_strip(driven.with_(loop=Loop(0, 0, False)), "upright-bass", lambda strip: strip.with_(audio=short))
+    session = edit_strip(driven.with_(loop=Loop(0, 0, False)), "upright-bass",
+                         lambda strip: strip.with_(regions=(Region(audio=short),)))
     strip_ids = ("upright-bass", "brushed-drums")
     assert offsets(all_at_once(session, strip_ids)) == pytest.approx(
         offsets(one_by_one(session, strip_ids)), abs=0.03)
@@ -85,8 +87,8 @@ def test_without_a_loop_each_counts_as_long_as_its_own_sound(driven: Session, tm
 def test_what_can_t_be_matched_says_why_and_stops_no_other(driven: Session, tmp_path: Path) -> None:
     bad = tmp_path / "no sound.wav"
     bad.write_text("this is text")
-    session = edit_strip(driven, "upright-bass", lambda strip: strip.with_(audio=bad))
-    session = edit_strip(session, "harmonium", lambda strip: strip.with_(audio=None))
+    session = edit_strip(driven, "upright-bass", lambda strip: strip.with_(regions=(Region(audio=bad),)))
+    session = edit_strip(session, "harmonium", lambda strip: strip.with_(regions=()))
     matches = {match.strip_id: match for match in match_strips(quiet, session, TRACKS)}
     assert "no sound.wav" in matches["upright-bass"].trouble
     assert "silent" in matches["harmonium"].trouble

@@ -132,16 +132,15 @@ def test_playing_goes_on_while_every_cache_is_damaged(damage: str, open_window: 
     workspace = window.workspace
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=20000)
-    copies = [workspace.imports.ready(strip.audio) for strip in workspace.sessions.session.strips
-              if strip.audio is not None]
+    copies = [workspace.imports.ready(path) for path in workspace.sessions.session.files]
     for copy in copies:
         assert copy is not None
         DAMAGE[damage](copy.data)
         DAMAGE[damage](copy.overview)
     window.timeline.waves.draw_again()
     window.grab()
-    qtbot.waitUntil(lambda: all((result := workspace.imports.ready(strip.audio)) is not None and result.is_whole
-                                for strip in workspace.sessions.session.strips if strip.audio is not None),
+    qtbot.waitUntil(lambda: all((result := workspace.imports.ready(path)) is not None and result.is_whole
+                                for path in workspace.sessions.session.files),
                     timeout=20000)
     assert workspace.playback.engine.restarts == 0
     qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=5000)

@@ -22,7 +22,7 @@ def knotted(demo: Session) -> Session:
     for index, strip in enumerate(demo.strips):
         for kind in ("drive", "echo", "trim")[:1 + index % 3]:
             session = add_stage(session, strip.id, new_stage(kind))
-    tracks = [strip.id for strip in session.strips if strip.audio is not None]
+    tracks = [strip.id for strip in session.strips if strip.files]
     session = add_bus(session, "Deck")
     bus = next(strip.id for strip in session.strips if strip.name == "Deck")
     sends = (Send(to=bus, level_db=-6.0, pre=True),), (Send(to=bus, level_db=-3.0),)

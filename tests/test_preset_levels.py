@@ -22,7 +22,7 @@ from yellow_ember.session.io.sets import shipped_sets
 def suitable(tracks: tuple[str, ...]) -> np.ndarray:
     """Five seconds of those tracks of the demo, or of all, at -18 dBFS."""
     session = read_session(DEMO)
-    chosen = [strip.audio for strip in session.strips if strip.audio and (not tracks or strip.id in tracks)]
+    chosen = [strip.files[0] for strip in session.strips if strip.files and (not tracks or strip.id in tracks)]
     start = session.loop.start
     total = sum(soundfile.read(path, start=start, frames=5 * 48000, always_2d=True)[0].mean(axis=1)
                 for path in chosen)

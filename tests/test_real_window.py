@@ -97,7 +97,7 @@ def test_files_dragged_from_another_program(program: Program, display: Display, 
             time.sleep(0.03)
         time.sleep(0.4)
         display.hand("mouseup", 1)
-        program.wait_for(f"any(strip.audio is not None and strip.audio.name == {sound.name!r} "
+        program.wait_for(f"any(strip.files and strip.files[0].name == {sound.name!r} "
                          "for strip in workspace.sessions.session.strips)")
     finally:
         source.kill()

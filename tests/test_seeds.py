@@ -82,7 +82,7 @@ def test_both_channels_of_a_stage_have_noises_of_their_own(kind: str) -> None:
 
 def test_a_stage_s_noise_stays_where_another_comes_before_it(demo: Session) -> None:
     strip_id, tape = "upright-bass", noisy("tape")
-    session = edit_strip(demo, strip_id, lambda strip: strip.with_(audio=None, chain=()))
+    session = edit_strip(demo, strip_id, lambda strip: strip.with_(regions=(), chain=()))
     session = add_stage(session, strip_id, tape)
     alone = noise_of(session, strip_id)
     trim = new_stage("trim")

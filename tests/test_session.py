@@ -193,7 +193,7 @@ def test_saved_sessions_come_back(session: Session, tmp_path: Path) -> None:
     path = tmp_path / "a.ember"
     write_session(session, path)
     assert read_session(path) == session
-    audio = json.loads(path.read_text())["strips"][0]["audio"]
+    audio = json.loads(path.read_text())["strips"][0]["regions"][0]["audio"]
     assert not Path(audio).is_absolute()
 
 
@@ -269,7 +269,7 @@ def test_missing_audio_is_found_again(tmp_path: Path, session: Session) -> None:
     (deep / "bass.wav").touch()
     result = relocate(session, tmp_path)
     assert [strip.name for strip in missing_audio(result)] == ["voice"]
-    assert result.strips[0].audio == deep / "bass.wav"
+    assert result.strips[0].files == (deep / "bass.wav",)
     assert add_track(result, Path("/x/drum.wav")).strips[2].name == "drum"
 
 

@@ -50,7 +50,7 @@ def test_shipped_sets_are_whole() -> None:
 
 
 def test_strips_are_known_by_their_names(demo: Session) -> None:
-    assert [guessed_source(strip) for strip in demo.strips if strip.audio] == [
+    assert [guessed_source(strip) for strip in demo.strips if strip.files] == [
         "drums", "bass", "keys", "guitar", "voice"]
     assert guessed_source(demo.master) == ANY_SOURCE
 
@@ -76,7 +76,7 @@ def test_a_session_set_goes_everywhere_that_it_says(demo: Session) -> None:
     result = named("A whole song on worn tape")
     used = use_set(demo, result, parts_for(demo, result, MASTER))
     assert kinds(used, MASTER) == ["tape", "wear"]
-    assert all(strip.chain for strip in used.strips if strip.audio)
+    assert all(strip.chain for strip in used.strips if strip.files)
     assert used.strip("band") == demo.strip("band")
     ids = [stage.id for strip in used.strips for stage in strip.chain]
     assert len(set(ids)) == len(ids)

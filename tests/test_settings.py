@@ -25,6 +25,7 @@ from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.presets import Preset, keep_preset, own_folder
 from yellow_ember.session.values.model import MASTER, Session, new_stage
+from yellow_ember.session.values.regions import Region
 
 
 @pytest.fixture
@@ -205,7 +206,7 @@ def test_one_file_that_is_no_good_keeps_no_other_strip_from_being_printed(
     bad = tmp_path / "bad.wav"
     if damage == "damaged":
         bad.write_bytes(b"RIFF")
-    session = edit_strip(demo, "harmonium", lambda strip: strip.with_(audio=bad))
+    session = edit_strip(demo, "harmonium", lambda strip: strip.with_(regions=(Region(audio=bad),)))
     order = PrintOrder(tmp_path, ("brushed-drums", "harmonium", "rhythm", "band", MASTER), end=48000)
     printed = print_session(lambda _: None, session, order)
     assert sorted(path.stem.rpartition(" - ")[2] for path in printed.files) == ["Brushed drums", "Rhythm"]

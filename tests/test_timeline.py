@@ -191,7 +191,7 @@ def test_a_loop_snaps_to_zero_crossings(window: MainWindow, qtbot: QtBot) -> Non
     workspace.settings.snap = "crossing"
     drag(qtbot, view, QPoint(round(view.x_of(2.13 * BAR)), 8), QPoint(round(view.x_of(3.37 * BAR)), 8))
     loop = workspace.sessions.session.loop
-    ready = workspace.imports.ready(workspace.selection.strip.audio)
+    ready = workspace.imports.ready(workspace.selection.strip.files[0])
     assert ready is not None
     for frame in (loop.start, loop.end):
         before, after = ready.samples(frame - 1, frame + 1).mean(axis=1)

@@ -205,7 +205,8 @@ def test_dropped_files_make_a_session(open_window: OpenWindow, qtbot: QtBot, mak
     assert "6 channels" in said(window)
     assert "not an audio file" in said(window)
     qtbot.waitUntil(lambda: not workspace.imports.busy
-                    and workspace.imports.ready(workspace.sessions.session.strips[1].audio) is not None, timeout=20000)
+                    and workspace.imports.ready(workspace.sessions.session.strips[1].files[0]) is not None,
+                    timeout=20000)
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: float(workspace.playback.engine.reading(MASTER).vu.max()) > 0.001, timeout=60000)
 

@@ -207,11 +207,11 @@ def _render(arguments: argparse.Namespace) -> int:
     session = read_session(arguments.session)
     for _strip, _stage, path in impulse_files(session):
         read_impulse(path, session.rate)
-    for strip in session.strips:
-        if strip.audio is not None and is_file(strip.audio):
+    for audio in session.files:
+        if is_file(audio):
             with contextlib.suppress(AudioFileError):
                 # What can't be read is told with the strips that it keeps from being printed.
-                ready = conform(strip.audio, session.rate, _Progress(strip.audio.name))
+                ready = conform(audio, session.rate, _Progress(audio.name))
                 if ready.warning:
                     _say(ready.warning)
     arguments.out.mkdir(parents=True, exist_ok=True)

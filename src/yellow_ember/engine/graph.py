@@ -43,7 +43,7 @@ class Graph:
                 self.nodes[strip.id].behind = depth[strip.id]
         self.last = next(reversed(self.nodes.values()))
         self.latency = self.last.latency
-        self.frames = max((node.reader.frames for node in self.nodes.values() if node.reader), default=0)
+        self.frames = max(node.end for node in self.nodes.values())
         self._plan = Plan(_in_order(self.nodes, depth, staggered=settings.staggered), settings.max_block, places)
         self._plan.record.release = one_pole(CEILING_RELEASE_SECONDS, session.rate)
         if self.last.strip.kind is StripKind.MASTER:

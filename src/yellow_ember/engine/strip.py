@@ -44,6 +44,7 @@ from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.slot import FADE_SECONDS
 from yellow_ember.dsp.stage import CLOCK_FRAME, Clock, Setup
 from yellow_ember.engine.graph_settings import GraphSettings
+from yellow_ember.engine.placing import end_of, placed
 from yellow_ember.engine.print_player import (
     PRINT,
     PlayerRecord,
@@ -54,8 +55,7 @@ from yellow_ember.engine.print_player import (
     play,
     play_to_sides,
 )
-from yellow_ember.engine.raw_reader import RawReader, ReaderRecord, read_block
-from yellow_ember.files.conformed import find_conformed
+from yellow_ember.engine.region_reader import RegionReader, add_region
 from yellow_ember.files.impulses import find_impulse
 from yellow_ember.session.values.model import Send, Session, Strip
 from yellow_ember.session.values.strip_values import VOLUME
@@ -89,8 +89,8 @@ class StripRecord(Record):
     ----------
     run_chain : int
         Where the chain's compiled half lies.
-    reader, chain, inputs : int, int, NDArray[np.int64]
-        Where the records lie of its file (0 for a bus), its chain, and its ways in.
+    chain, regions, inputs : int, NDArray[np.int64], NDArray[np.int64]
+        Where the records lie of its chain, its regions, and its ways in.
     sources : NDArray[np.int64]
         Rows of the strips that it waits for.
     row : int
@@ -122,7 +122,6 @@ class StripRecord(Record):
     """
 
     run_chain: int = whole()
-    reader: int = whole()
     chain: int = whole()
     row: int = whole()
     channels: int = whole()
@@ -137,6 +136,7 @@ class StripRecord(Record):
     behind: int = whole()
     place: int = whole()
     needle_speed: float = real()
+    regions: NDArray[np.int64] = whole_setting("regions")
     inputs: NDArray[np.int64] = whole_setting("inputs")
     sources: NDArray[np.int64] = whole_setting("sources")
     match: Samples = setting(4)
@@ -171,7 +171,7 @@ class TurnRecord(Record):
     stretches: NDArray[np.int64] = whole_setting("frames", 2)
 
 
-_READER, _CHAIN, _INPUT = ReaderRecord.dtype, ChainRecord.dtype, InputRecord.dtype
+_CHAIN, _INPUT = ChainRecord.dtype, InputRecord.dtype
 _STRIP, _TURN = StripRecord.dtype, TurnRecord.dtype
 
 
@@ -194,13 +194,12 @@ def _add_input(entry: InputRecord, place: int, block: Samples) -> None:
 
 @kernel
 def _take_in(strip: StripRecord, turn: TurnRecord, block: Samples) -> None:
-    """Read the strip's file, or add up what it is fed with."""
-    if strip.reader != 0:
-        read_block(record_at(strip.reader, _READER), whole_matrix(turn.stretches), turn.count, block)
-    else:
-        silence(block)
-        for address in whole_vector(strip.inputs):
-            _add_input(record_at(address, _INPUT), turn.place, block)
+    """Read the strip's regions, or add up what it is fed with."""
+    silence(block)
+    for region in whole_vector(strip.regions):
+        add_region(region, whole_matrix(turn.stretches), turn.count, block)
+    for address in whole_vector(strip.inputs):
+        _add_input(record_at(address, _INPUT), turn.place, block)
 
 
 @kernel
@@ -262,7 +261,8 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
         else:
             if strip.out_channels != strip.channels:
                 block = block_of(strip.printed, strip.out_channels, frames)
-            elif (strip.reader != 0 and strip.before_is_sent == 0 and strip.wait == 0 and rests_at(after, 1.0)):
+            elif (whole_vector(strip.inputs).shape[0] == 0 and strip.before_is_sent == 0 and strip.wait == 0
+                  and rests_at(after, 1.0)):
                 strip.unread = 1
         play(player, segments, count, block)
         _keep_ends(strip, points, before, block)
@@ -336,8 +336,8 @@ class StripNode:
         self.latency: int
         self.row = row
         self._restless = restless
-        self.reader = _reader_of(strip, session.rate, settings.max_block, reuse)
-        self.channels = self.reader.channels if self.reader is not None else 2
+        self.regions = _regions_of(strip, session.rate, settings.max_block, reuse)
+        self.channels = max((region.channels for region in self.regions), default=2)
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock(session.tempo, session.beats_per_bar)
         self._setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
@@ -378,8 +378,8 @@ class StripNode:
         record = StripRecord.make(
             channels=self.channels, latency=self.chain.latency, samples=self.channels * longest,
             out_samples=self.out_channels * longest, sides=2 * longest, places=len(self._out),
-            inputs=len(self.inputs), sources=len(sources))
-        record.reader = 0 if self.reader is None else self.reader.record.address
+            regions=len(self.regions), inputs=len(self.inputs), sources=len(sources))
+        record.regions = np.array([region.record.address for region in self.regions], np.int64)
         record.run_chain = CHAIN.address
         record.chain, record.row = self.chain.record.address, self.row
         record.channels, record.out_channels = self.channels, self.out_channels
@@ -390,6 +390,11 @@ class StripNode:
         record.sources = np.array([node.row for node in sources], np.int64)
         record.out = self._out
         return record
+
+    @property
+    def end(self) -> int:
+        """The frame behind its last region."""
+        return end_of(region.place for region in self.regions)
 
     @property
     def behind(self) -> int:
@@ -490,14 +495,10 @@ class StripNode:
         return block_view(self._out[self.record.place], 2, frames)
 
 
-def _reader_of(strip: Strip, rate: int, longest: int, reuse: StripNode | None) -> RawReader | None:
-    """What reads the strip's file, where it has one that was made ready."""
-    if strip.audio is None:
-        return None
-    if reuse is not None and reuse.reader is not None and not reuse.reader.broken and reuse.strip.audio == strip.audio:
-        return reuse.reader
-    conformed = find_conformed(strip.audio, rate)
-    return None if conformed is None else RawReader(conformed.data, conformed.channels, conformed.frames, longest)
+def _regions_of(strip: Strip, rate: int, longest: int, reuse: StripNode | None) -> list[RegionReader]:
+    """What reads the strip's regions, as far as their files were made ready."""
+    old = {} if reuse is None else {reader.place: reader for reader in reuse.regions if not reader.broken}
+    return [old.get(place) or RegionReader(place, longest) for place in placed(strip, rate)]
 
 
 def fader_level(decibels: float) -> float:

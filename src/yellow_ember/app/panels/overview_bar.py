@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QWidget
@@ -14,6 +15,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
 from yellow_ember.files.overview import over_channels
+from yellow_ember.session.values.model import Strip
 
 
 class OverviewBar(QWidget):
@@ -38,7 +40,7 @@ class OverviewBar(QWidget):
 
     def _refresh(self) -> None:
         strips = self._sessions.session.strips
-        shown = (self._imports.length, tuple(self._imports.ready(strip.audio) for strip in strips))
+        shown = (self._imports.length, tuple(map(self._imports.placed, strips)))
         if shown != self._shown:
             self._shown, self._still = shown, None
             self.update()
@@ -65,17 +67,20 @@ class OverviewBar(QWidget):
         frames = self._imports.length / max(1, self.width())
         low, high = np.zeros(self.width()), np.zeros(self.width())
         for strip in self._sessions.session.strips:
-            ready = self._imports.ready(strip.audio)
-            if ready is None:
-                continue
-            part = ready.stretch(0, ready.frames, frames)
+            self._add_regions(strip, frames, low, high)
+        painter.drawImage(0, 0, wave_image(low, high, self.height(), theme.BEFORE_FILL))
+
+    def _add_regions(self, strip: Strip, frames: float, low: NDArray[np.float64], high: NDArray[np.float64]) -> None:
+        """Widen what is drawn by a strip's regions; frames : that a pixel stands for"""
+        for place in self._imports.placed(strip):
+            span = place.span
+            part = place.sound.stretch(span.offset, span.offset + span.frames, frames)
             if len(part.columns) == 0:
                 continue
-            both = over_channels(part.columns)
-            least, most, left = pixel_extremes(both, part.start, part.frames, 0.0, frames, self.width())
+            both, shift = over_channels(part.columns), span.first - span.offset
+            least, most, left = pixel_extremes(both, part.start + shift, part.frames, 0.0, frames, self.width())
             reach = slice(left, left + least.size)
             low[reach], high[reach] = np.minimum(low[reach], least), np.maximum(high[reach], most)
-        painter.drawImage(0, 0, wave_image(low, high, self.height(), theme.BEFORE_FILL))
 
     # -- hands --------------------------------------------------------------------------
 

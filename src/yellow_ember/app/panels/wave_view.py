@@ -40,7 +40,7 @@ from yellow_ember.dsp.arrays import gain
 from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.engine.live.client import EngineState
-from yellow_ember.files.conformed import Conformed
+from yellow_ember.engine.placing import Placed
 from yellow_ember.files.overview import FINEST, over_channels
 from yellow_ember.session.values.model import Loop, Session, Strip
 
@@ -115,10 +115,10 @@ class WaveView(QWidget):
         """Draw the waves again where anything in them has changed."""
         session, strips = self._sessions.session, self._strips()
         self._view.set_size(self.width(), self._imports.length)
-        self._waves.look_at(frozenset(strip.id for strip in strips if strip.chain or strip.audio is None))
+        self._waves.look_at(frozenset(strip.id for strip in strips if strip.chain or not strip.regions))
         shown = (session.loop, session.tempo, session.beats_per_bar, self._imports.length, self._selection.strip_id,
                  self._settings.all_waves, id(self._added.part), *(
-                     (strip.id, strip.name, strip.match_db, bool(strip.chain), self._imports.ready(strip.audio),
+                     (strip.id, strip.name, strip.match_db, bool(strip.chain), self._imports.placed(strip),
                       id(self._measurer.latest(strip.id))) for strip in strips))
         if shown != self._shown:
             self._shown = shown
@@ -166,12 +166,13 @@ class WaveView(QWidget):
 
     def _crossing(self, frame: int) -> int:
         """The nearest place where the chosen track's sound goes through zero upwards, or the frame itself."""
-        ready = self._imports.ready(self._selection.strip.audio)
-        if ready is None:
+        place = next((place for place in self._imports.placed(self._selection.strip)
+                      if place.span.first <= frame < place.span.end), None)
+        if place is None:
             return frame
-        reach = round(_NEAREST_CROSSING_SECONDS * ready.rate)
-        begin = max(0, frame - reach)
-        sound = ready.samples(begin, frame + reach).mean(axis=1)
+        reach, shift = round(_NEAREST_CROSSING_SECONDS * place.sound.rate), place.span.first - place.span.offset
+        begin = max(place.span.first, frame - reach)
+        sound = place.sound.samples(begin - shift, frame + reach - shift).mean(axis=1)
         upwards = np.flatnonzero((sound[:-1] < 0.0) & (sound[1:] >= 0.0)) + 1
         return frame if upwards.size == 0 else begin + int(upwards[np.argmin(np.abs(upwards + begin - frame))])
 
@@ -232,15 +233,17 @@ class WaveView(QWidget):
 
     def _peak(self, strip: Strip) -> float:
         """The greatest magnitude of what enters a strip, as far as it is known."""
-        ready, whole = self._imports.ready(strip.audio), self._waves.wave(strip.id)
-        key = ready if ready is not None else whole
+        places, whole = self._imports.placed(strip), self._waves.wave(strip.id)
+        key = places or whole
         if key is None:
             return 0.0
         known = self._peaks.get(strip.id)
-        if known is None or known[0] is not key:
+        if known is None or known[0] != key:
             columns: NDArray[np.floating] = np.zeros(0) if whole is None else whole.before
-            if ready is not None:
-                columns = ready.stretch(0, ready.frames, float(ready.frames)).columns
+            if places:
+                columns = np.concatenate([
+                    place.sound.stretch(0, place.sound.frames, float(place.sound.frames)).columns.ravel()
+                    for place in places])
             known = self._peaks[strip.id] = (key, float(np.abs(columns).max(initial=0.0)))
         return known[1]
 
@@ -301,10 +304,11 @@ class WaveView(QWidget):
         low = box.height() < _LINES_FROM
         if low:
             self._paint_after(painter, strip, box)
-        ready, whole, result = self._imports.ready(strip.audio), self._waves.wave(strip.id), self._measurer.latest(
+        places, whole, result = self._imports.placed(strip), self._waves.wave(strip.id), self._measurer.latest(
             strip.id)
-        if ready is not None:
-            self._paint_file(painter, box, ready)
+        if places:
+            for place in places:
+                self._paint_region(painter, box, place)
         elif whole is not None:
             self._paint_columns(painter, box, whole.before, 0, COLUMN_FRAMES, theme.BEFORE)
         elif result is not None:
@@ -324,19 +328,23 @@ class WaveView(QWidget):
         elif strip.chain and result is not None:
             self._paint_outline(painter, box, result.wave_after * scale, *_place(result, result.wave_after))
 
-    def _paint_file(self, painter: QPainter, box: QRectF, ready: Conformed) -> None:
-        view = self._view
+    def _paint_region(self, painter: QPainter, box: QRectF, place: Placed) -> None:
+        view, span = self._view, place.span
+        shift = span.first - span.offset
+        begin, end = max(span.first, int(view.first) - 1) - shift, min(span.end, int(view.end) + 2) - shift
+        if end <= begin:
+            return
         if view.frames_per_pixel >= FINEST:
-            part = ready.stretch(int(view.first), int(view.end) + 1, view.frames_per_pixel)
+            part = place.sound.stretch(begin, end, view.frames_per_pixel)
             columns, start, frames = part.columns, part.start, part.frames
         else:
-            start, frames = max(0, int(view.first) - 1), 1
-            sound = ready.samples(start, int(view.end) + 2)
+            start, frames = begin, 1
+            sound = place.sound.samples(begin, end)
             if view.frames_per_pixel < 1.0:
-                self._paint_samples(painter, box, sound, start)
+                self._paint_samples(painter, box, sound, begin + shift)
                 return
             columns = np.repeat(sound[:, :, None], 2, axis=2)
-        self._paint_columns(painter, box, over_channels(columns), start, frames, theme.BEFORE)
+        self._paint_columns(painter, box, over_channels(columns), start + shift, frames, theme.BEFORE)
 
     def _paint_columns(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int,
                        frames: float, colour: QColor) -> None:

@@ -81,8 +81,7 @@ class BackgroundPrints(QObject):
 
     def _frames(self, session: Session) -> int:
         """How long the session's sound lasts; 0 while not all of it is ready."""
-        ready = [self._imports.ready(strip.audio) for strip in session.strips if strip.audio is not None]
-        return max((result.frames for result in ready if result is not None), default=0)
+        return self._imports.end_of_sound
 
     def poll(self) -> None:
         """See what has changed, and begin with what is next; called with the clock."""

@@ -12,8 +12,10 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.throttle import Throttle
 from yellow_ember.engine.jobs.job import Progress
+from yellow_ember.engine.placing import Placed, end_of, placed
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
+from yellow_ember.session.values.model import Strip
 
 _CHECK_SECONDS = 1.5
 _SHORTEST_SECONDS = 10
@@ -39,16 +41,23 @@ class Imports(QObject):
         sessions.taken_in.connect(self.want)
         playback.beat.connect(self.poll)
 
-    def ready(self, path: Path | None) -> Conformed | None:
+    def ready(self, path: Path) -> Conformed | None:
         """The ready copy of a file at the session's rate, where there is one."""
-        return None if path is None else self._ready.get((path, self._sessions.session.rate))
+        return self._ready.get((path, self._sessions.session.rate))
+
+    def placed(self, strip: Strip) -> tuple[Placed, ...]:
+        """The strip's regions whose files are ready, with where they lie."""
+        return placed(strip, self._sessions.session.rate, lambda path, rate: self._ready.get((path, rate)))
 
     @property
     def length(self) -> int:
         """Frames of the session: to the end of its last sound, ten seconds at least."""
-        session = self._sessions.session
-        frames = [ready.frames for strip in session.strips if (ready := self.ready(strip.audio)) is not None]
-        return max([*frames, _SHORTEST_SECONDS * session.rate])
+        return max(self.end_of_sound, _SHORTEST_SECONDS * self._sessions.session.rate)
+
+    @property
+    def end_of_sound(self) -> int:
+        """The frame behind the last of all regions, 0 where there are none."""
+        return max((end_of(self.placed(strip)) for strip in self._sessions.session.strips), default=0)
 
     @property
     def busy(self) -> bool:
@@ -57,21 +66,19 @@ class Imports(QObject):
     @property
     def settled(self) -> bool:
         """True where nothing waits to be read, and there is sound to run."""
-        return not self.busy and any(self.ready(strip.audio) for strip in self._sessions.session.strips)
+        return not self.busy and any(self.ready(path) for path in self._sessions.session.files)
 
     def want(self) -> None:
         """Look for what the session needs."""
         session = self._sessions.session
-        for strip in session.strips:
-            if strip.audio is None:
-                continue
-            key = (strip.audio, session.rate)
+        for path in session.files:
+            key = (path, session.rate)
             if key in self._ready or key in self._failed or key in self._waiting or key == self._now:
                 continue
-            result = find_conformed(*key) if is_file(strip.audio) else None
+            result = find_conformed(*key) if is_file(path) else None
             if result is not None:
                 self._take(key, result)
-            elif is_file(strip.audio):
+            elif is_file(path):
                 self._waiting.append(key)
 
     def _take(self, key: tuple[Path, int], conformed: Conformed) -> None:

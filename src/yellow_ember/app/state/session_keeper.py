@@ -94,7 +94,8 @@ class SessionKeeper(QObject):
 
     def _warn_of_files(self, session: Session) -> None:
         for strip in missing_audio(session):
-            self._messages.warn(f"The audio of {strip.name} is missing: {strip.audio}. "
+            missing = next(path for path in strip.files if not is_file(path))
+            self._messages.warn(f"The audio of {strip.name} is missing: {missing}. "
                                 "Session > Find missing audio points it to where it is now")
         for strip, _stage, path in impulse_files(session):
             try:

@@ -269,7 +269,7 @@ class BalanceField(ToolWindow):
         strip = session.strip(self._strip_id)
         rest = tuple(other for other in strip.chain if other.id != self._stage_id)
         reaching = session.upstream(self._strip_id) - {self._strip_id}
-        requested = (x.id, y.id, others, rest, strip.audio, session.loop, session.reference_dbfs,
+        requested = (x.id, y.id, others, rest, strip.regions, session.loop, session.reference_dbfs,
                      tuple(one for one in session.strips if one.id in reaching))
         if requested != self._requested:
             self._requested, self._since = requested, time.monotonic()

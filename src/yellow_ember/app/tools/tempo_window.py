@@ -17,7 +17,7 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.engine.jobs.tempo_finding import find_tempo
 from yellow_ember.measure.tempo import TempoReading
-from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.model import Session, StripKind
 
 MOST_BEATS = 16
 _SURE, _LIKELY = 0.4, 0.15
@@ -77,13 +77,13 @@ class TempoWindow(ToolWindow):
     def find(self) -> None:
         """Look for the tempo of the chosen track, in a worker."""
         strip, session = self._selection.strip, self._sessions.session
-        if strip.audio is None:
+        if strip.kind is not StripKind.TRACK:
             self.said.setText("Choose a track: a bus has no sound of its own")
             return
         self.said.setText(f"Listening to {strip.name}\N{HORIZONTAL ELLIPSIS}")
         find: QPushButton = self.buttons["Find"]
         find.setEnabled(False)
-        self._jobs.start(self, find_tempo, strip.audio, session.rate, done=self._found, failed=self._failed)
+        self._jobs.start(self, find_tempo, strip, session.rate, done=self._found, failed=self._failed)
 
     def _found(self, reading: TempoReading) -> None:
         self.buttons["Find"].setEnabled(True)

@@ -17,8 +17,9 @@ from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress, side_by_side
 from yellow_ember.engine.jobs.measuring import BLOCK, NOTHING, SHORTEST, measured_stretch, run_turn, unmuted
 from yellow_ember.engine.jobs.strip_prints import find_print
+from yellow_ember.engine.placing import end_of, files_reaching, placed
 from yellow_ember.engine.print_player import StripPrint
-from yellow_ember.files.conformed import conform_all, find_conformed
+from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.measure.loudness import LoudnessScan
 from yellow_ember.session.edits.edits import edit_strip
@@ -61,7 +62,7 @@ def match_strips(progress: Progress, session: Session, strip_ids: Collection[str
     able = []
     for strip_id in strip_ids:
         try:
-            conform_all((session.strip(other).audio for other in session.upstream(strip_id)), session.rate)
+            conform_all(files_reaching(session, [strip_id]), session.rate)
             able.append(strip_id)
         except AudioFileError as error:
             yield Match(strip_id, trouble=str(error))
@@ -89,9 +90,7 @@ def match_strips(progress: Progress, session: Session, strip_ids: Collection[str
 
 def _lengths(session: Session) -> dict[str, int]:
     """How long each strip's own sound lasts, in frames by id; 0 for buses."""
-    ready = {strip.id: None if strip.audio is None else find_conformed(strip.audio, session.rate)
-             for strip in session.strips}
-    return {strip_id: 0 if conformed is None else conformed.frames for strip_id, conformed in ready.items()}
+    return {strip.id: end_of(placed(strip, session.rate)) for strip in session.strips}
 
 
 def _by_depth(session: Session, strip_ids: Collection[str]) -> list[list[str]]:

@@ -13,6 +13,7 @@ from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.level_law import excerpt_of
+from yellow_ember.engine.placing import files_reaching
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.files.reading import AudioFileError
@@ -123,7 +124,7 @@ def capture_strip(progress: Progress, session: Session, strip_id: str, *, as_hea
     if not as_heard:
         session = unmuted(session)
     reaching = frozenset(session.upstream(strip_id))
-    conform_all((strip.audio for strip in session.strips if strip.id in reaching), session.rate)
+    conform_all(files_reaching(session, [strip_id]), session.rate)
     graph = Graph(session, GraphSettings(session.quality.live, BLOCK, reaching))
     node = graph.nodes[strip_id]
     loop = measured_stretch(session, graph.frames)

@@ -126,10 +126,11 @@ def _what_is_missing(session: Session, strip_ids: tuple[str, ...]) -> dict[str, 
 
 def _trouble_with(strip: Strip, rate: int) -> str:
     """Why a strip's audio can't be used, "" where it can."""
-    if strip.audio is not None and not is_file(strip.audio):
-        return f"the audio of {strip.name} is missing ({strip.audio})"
+    missing = next((path for path in strip.files if not is_file(path)), None)
+    if missing is not None:
+        return f"the audio of {strip.name} is missing ({missing})"
     try:
-        conform_all((strip.audio,), rate)
+        conform_all(strip.files, rate)
     except AudioFileError as error:
         return str(error)
     return ""

@@ -16,6 +16,7 @@ from yellow_ember import __version__
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
+from yellow_ember.engine.placing import files_reaching
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.atomic import cannot_write, replacing, write_text
 from yellow_ember.files.conformed import conform_all
@@ -47,8 +48,9 @@ def _file_facts(path: str | Path) -> tuple[str, int, int]:
 def _chain_facts(strip: Strip) -> list[object]:
     stages = [[stage.id, stage.kind, stage.own_values, dict(stage.params)] for stage in strip.chain]
     impulses = [_file_facts(path) for stage in strip.chain if (path := stage.declaration.impulse(stage.params))]
-    audio = None if strip.audio is None else _file_facts(strip.audio)
-    return [strip.id, audio, stages, impulses]
+    regions = [[*_file_facts(region.audio), region.start, region.begin, region.end, region.fade_in, region.fade_out]
+               for region in strip.regions]
+    return [strip.id, regions, stages, impulses]
 
 
 def print_file(session: Session, strip_id: str, frames: int) -> Path:
@@ -94,7 +96,7 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
     """
     os.nice(9)
     reaching = frozenset(session.upstream(strip_id))
-    conform_all((strip.audio for strip in session.strips if strip.id in reaching), session.rate)
+    conform_all(files_reaching(session, [strip_id]), session.rate)
     graph = Graph(session, GraphSettings(session.quality.printing, BLOCK, reaching))
     node = graph.nodes[strip_id]
     length = frames + round(TAIL_SECONDS * session.rate)

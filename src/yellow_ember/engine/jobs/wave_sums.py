@@ -71,7 +71,7 @@ def wave_sums(progress: Progress, session: Session, frames: int) -> dict[str, Wa
     """
     os.nice(_NICENESS)
     session = unmuted(session)
-    conform_all((strip.audio for strip in session.strips), session.rate)
+    conform_all(session.files, session.rate)
     graph = Graph(session, GraphSettings(1, BLOCK))
     waves = {strip_id: (_Wave(frames), _Wave(frames)) for strip_id in graph.nodes}
     for node in graph.nodes.values():

@@ -66,7 +66,7 @@ def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | 
 
 def _strip_structure(strip: Strip, rate: float) -> tuple[object, ...]:
     """What a running strip can't change without being rebuilt."""
-    return (strip.out, [(send.to, send.pre) for send in strip.sends], strip.audio,
+    return (strip.out, [(send.to, send.pre) for send in strip.sends], strip.regions,
             [(stage.id, stage.kind, stage.needs(rate)) for stage in strip.chain])
 
 

@@ -17,8 +17,8 @@ from yellow_ember.session.values.model import (
     Session,
     Strip,
     StripKind,
-    name_of,
     new_id,
+    new_track,
 )
 from yellow_ember.session.values.snapshots import without_lost_snapshots
 
@@ -225,8 +225,7 @@ def carry_stage(session: Session, strip_id: str, stage_id: str, to: str) -> Sess
 
 def add_track(session: Session, audio: Path, out: str = MASTER) -> Session:
     """A track for a file, before the first bus."""
-    track = Strip(id=new_id("track"), name=name_of(audio), kind=StripKind.TRACK, audio=audio, out=out)
-    return _insert(session, track, StripKind.TRACK)
+    return _insert(session, new_track(audio, out), StripKind.TRACK)
 
 
 def add_bus(session: Session, name: str, out: str = MASTER) -> Session:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yellow_ember.session.values.model import Session, Strip
+from yellow_ember.session.values.model import Session, Strip, StripKind
 from yellow_ember.session.values.snapshots import Snapshot, StripState
 
 
@@ -13,7 +13,7 @@ def owner_of(session: Session, scope: str, strip_id: str) -> str:
     if scope == "session":
         return ""
     strip = session.strip(strip_id)
-    return strip.out if scope == "bus" and strip.audio is not None else strip_id
+    return strip.out if scope == "bus" and strip.kind is StripKind.TRACK else strip_id
 
 
 def _strips(session: Session, scope: str, owner: str) -> list[Strip]:

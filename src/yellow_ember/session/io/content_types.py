@@ -24,11 +24,13 @@ from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import MAX_MACROS, Bend
 from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
 from yellow_ember.session.values.purposes import ANY_SOURCE, INTENTIONS, SET_SCOPES, SOURCES
+from yellow_ember.session.values.regions import LAST_SECOND, MAXIMUM_REGIONS
 from yellow_ember.session.values.snapshots import PLACES
 from yellow_ember.session.values.snapshots import SCOPES as SNAPSHOT_SCOPES
 from yellow_ember.session.values.strip_values import MATCH, SEND_LEVEL, SNAPSHOT_VALUES, STRIP_VALUES
 
 _Frame = Annotated[int, Between(0, 2**40)]
+_Second = Annotated[float, Between(0.0, LAST_SECOND)]
 _KINDS = [kind.value for kind in StripKind]
 
 
@@ -163,16 +165,27 @@ class SendContent(Content):
     pre: bool = False
 
 
+class RegionContent(_Identified):
+    """A file, or a part of it, on a track.  All times in seconds; end : the file's where None"""
+
+    audio: FilePath
+    start: _Second = 0.0
+    begin: _Second = 0.0
+    end: _Second | None = None
+    fade_in: _Second = 0.0
+    fade_out: _Second = 0.0
+
+
 @_declaring(STRIP_VALUES)
 class StripContent(Content):
-    """A strip of a session.  audio : None or "" for none; out : the master where left out"""
+    """A strip of a session.  out : the master where left out"""
 
     id: Name
     name: Name
     kind: Annotated[str, OneOf(_KINDS)]
     out: Name | None = None
     sends: list[SendContent] = []
-    audio: FilePath | None = None
+    regions: Annotated[list[RegionContent], Field(max_length=MAXIMUM_REGIONS)] = []
     zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None
     chain: _Stages = []
     macros: _Macros = []

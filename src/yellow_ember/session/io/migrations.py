@@ -72,6 +72,14 @@ def _session_5(document: Object) -> None:
     document.setdefault("shown", "")
 
 
+def _session_6(document: Object) -> None:
+    """6 brought regions in place of a track's one file."""
+    for strip in _objects(document, "strips"):
+        audio = strip.pop("audio", None)
+        strip.setdefault("regions", [{"audio": audio}] if audio else [])
+
+
 CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}
 PRESET: Mapping[int, Callable[[Object], None]] = {1: _preset_2, 2: _preset_3}
-SESSION: Mapping[int, Callable[[Object], None]] = {1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5}
+SESSION: Mapping[int, Callable[[Object], None]] = {
+    1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5, 5: _session_6}

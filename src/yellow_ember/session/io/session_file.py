@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from yellow_ember.session.io.content_types import (
     LinkContent,
     LoopContent,
     QualityContent,
+    RegionContent,
     SendContent,
     SessionContent,
     SnapshotContent,
@@ -34,6 +36,7 @@ from yellow_ember.session.values.model import (
     new_id,
     reached,
 )
+from yellow_ember.session.values.regions import Region
 from yellow_ember.session.values.snapshots import Snapshot, StripState
 from yellow_ember.session.values.strip_values import SNAPSHOT_VALUES, STRIP_VALUES
 
@@ -83,7 +86,9 @@ def _strip_content(strip: Strip) -> StripContent:
     return StripContent.model_construct(
         id=strip.id, name=strip.name, kind=strip.kind.value, out=strip.out,
         sends=[SendContent.model_construct(to=send.to, level_db=send.level_db, pre=send.pre) for send in strip.sends],
-        audio=None if strip.audio is None else str(strip.audio),
+        regions=[RegionContent.model_construct(
+            id=region.id, audio=str(region.audio), start=region.start, begin=region.begin, end=region.end,
+            fade_in=region.fade_in, fade_out=region.fade_out) for region in strip.regions],
         zone_lufs=None if strip.zone_lufs is None else list(strip.zone_lufs),
         chain=stage_contents(strip.chain), macros=macro_contents(strip.macros, strip.chain),
         **{value.id: getattr(strip, value.id) for value in STRIP_VALUES})
@@ -119,11 +124,24 @@ def _strip_from(content: StripContent, position: str) -> Strip:
         raise ValueError(f"{position}.sends: two sends go to one bus")
     chain = stages_from(content.chain)
     return Strip(
-        id=content.id, name=content.name, kind=kind, out=out, audio=Path(content.audio) if content.audio else None,
+        id=content.id, name=content.name, kind=kind, out=out,
+        regions=_regions_from(content.regions, f"{position}.regions"),
         sends=tuple(Send(**dict(send)) for send in content.sends),
         zone_lufs=_zone_from(content.zone_lufs, f"{position}.zone_lufs"),
         chain=chain, macros=macros_from(content.macros, chain, f"{position}.macros"),
         **{value.id: getattr(content, value.id) for value in STRIP_VALUES})
+
+
+def _regions_from(contents: list[RegionContent], position: str) -> tuple[Region, ...]:
+    for index, content in enumerate(contents):
+        if not content.audio:
+            raise ValueError(f"{position}[{index}].audio: must name a file")
+        if content.end is not None and content.end <= content.begin:
+            raise ValueError(f"{position}[{index}].end: must come after its beginning at {content.begin:g} s")
+    if len({content.id for content in contents if content.id}) != sum(bool(content.id) for content in contents):
+        raise ValueError(f"{position}: two regions share an id")
+    return tuple(Region(**{**dict(content), "audio": Path(content.audio), "id": content.id or new_id("region")})
+                 for content in contents)
 
 
 def _zone_from(ends: list[float] | None, position: str) -> tuple[float, float] | None:
@@ -202,8 +220,8 @@ def _state_from(content: StateContent, position: str) -> StripState:
 
 
 def missing_audio(session: Session) -> list[Strip]:
-    """Tracks whose file is not there."""
-    return [strip for strip in session.strips if strip.audio is not None and not is_file(strip.audio)]
+    """Tracks of which a file is not there."""
+    return [strip for strip in session.strips if not all(map(is_file, strip.files))]
 
 
 def impulse_files(session: Session) -> list[tuple[Strip, StageSettings, Path]]:
@@ -216,8 +234,9 @@ def relocate(session: Session, folder: Path) -> Session:
     """Point tracks and stages whose file is missing to one of the same name below `folder`, where there is one."""
     by_name = {path.name: path for path in files_below(folder)}
     for strip in missing_audio(session):
-        if strip.audio is not None and strip.audio.name in by_name:
-            session = session.with_strip(strip.with_(audio=by_name[strip.audio.name]))
+        session = session.with_strip(strip.with_(regions=tuple(
+            region if is_file(region.audio) else replace(
+                region, audio=by_name.get(region.audio.name, region.audio)) for region in strip.regions)))
     for strip, stage, path in impulse_files(session):
         if not is_file(path) and path.name in by_name:
             session = use_impulse(session, strip.id, stage.id, by_name[path.name])

@@ -20,6 +20,7 @@ from yellow_ember.plain_text import plain_line
 from yellow_ember.session.values.limits import MAXIMUM_NAME
 from yellow_ember.session.values.links import LinkGroup
 from yellow_ember.session.values.macros import Macro
+from yellow_ember.session.values.regions import Region, files_of
 from yellow_ember.session.values.snapshots import Snapshot
 
 MASTER = "master"
@@ -67,8 +68,8 @@ class Strip(_Value):
         Id of the strip it feeds; empty for the master.
     sends : tuple[Send, ...]
         At most one to each bus.
-    audio : Path | None
-        The track's file, None for buses.
+    regions : tuple[Region, ...]
+        The track's files, none for buses.
     volume_db, pan, mute, solo, bypass, match_db : float, float, bool, bool, bool, float
         What every strip has (`strip_values.py`).
     zone_lufs : tuple[float, float] | None
@@ -82,7 +83,7 @@ class Strip(_Value):
     kind: StripKind
     out: str = MASTER
     sends: tuple[Send, ...] = ()
-    audio: Path | None = None
+    regions: tuple[Region, ...] = ()
     volume_db: float = 0.0
     pan: float = 0.0
     mute: bool = False
@@ -92,6 +93,18 @@ class Strip(_Value):
     zone_lufs: tuple[float, float] | None = None
     chain: tuple[StageSettings, ...] = ()
     macros: tuple[Macro, ...] = ()
+
+    @property
+    def files(self) -> tuple[Path, ...]:
+        """The files of its regions, each once."""
+        return files_of(self.regions)
+
+    def region(self, region_id: str) -> Region:
+        """The region of that id; KeyError where the strip has none such."""
+        for region in self.regions:
+            if region.id == region_id:
+                return region
+        raise KeyError(region_id)
 
     def macro(self, macro_id: str) -> Macro:
         """The macro of that id; KeyError where the strip has none such."""
@@ -183,6 +196,11 @@ class Session(_Value):
     def master(self) -> Strip:
         return self.strip(MASTER)
 
+    @property
+    def files(self) -> tuple[Path, ...]:
+        """The files of all tracks, each once."""
+        return files_of(region for strip in self.strips for region in strip.regions)
+
     def feeding(self, strip_id: str) -> list[Strip]:
         """Strips that feed this one, sends left aside, in the desk's order."""
         return [strip for strip in self.strips if strip.out == strip_id and strip.kind is not StripKind.MASTER]
@@ -268,8 +286,13 @@ def name_of(path: Path) -> str:
     return plain_line(path.stem)[:MAXIMUM_NAME]
 
 
+def new_track(audio: Path, out: str = MASTER) -> Strip:
+    """A track with all of a file, from the session's start."""
+    return Strip(id=new_id("track"), name=name_of(audio), kind=StripKind.TRACK, regions=(Region(audio=audio),), out=out)
+
+
 def session_from_audio(paths: list[Path], rate: int) -> Session:
     """A session with a track for each file, straight into the master."""
-    tracks = [Strip(id=new_id("track"), name=name_of(path), kind=StripKind.TRACK, audio=path) for path in paths]
+    tracks = [new_track(path) for path in paths]
     name = name_of(paths[0] if len(paths) == 1 else paths[0].parent)
     return Session(name=name or "Untitled", rate=rate, strips=(*tracks, master_strip()))
