@@ -11,7 +11,7 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels import copying, path_view, strip_row, wave_view
+from yellow_ember.app.panels import copying, passage_row, path_view, strip_row, wave_view
 from yellow_ember.app.panels.balance import Balance
 from yellow_ember.app.panels.bench import Bench
 from yellow_ember.app.panels.desk import Desk
@@ -23,7 +23,7 @@ from yellow_ember.app.pictures import handles
 from yellow_ember.app.tools import audition
 from yellow_ember.app.tools.batch_window import BatchWindow
 from yellow_ember.app.tools.blind_window import BlindWindow
-from yellow_ember.app.tools.dialogs import Keys, PrintDialog, SettingsDialog, ShortcutSheet, keys_of
+from yellow_ember.app.tools.dialogs import AUDIO_FILTER, Keys, PrintDialog, SettingsDialog, ShortcutSheet, keys_of
 from yellow_ember.app.tools.help_window import FIRST, HelpWindow
 from yellow_ember.app.tools.links import LinksWindow
 from yellow_ember.app.tools.meters_window import MetersWindow
@@ -36,14 +36,12 @@ from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import as_text, menu_text
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.files.atomic import free_name
-from yellow_ember.files.reading import READABLE
 from yellow_ember.plain_text import plain_file_name, plain_line
 from yellow_ember.session.io.autosave import Card, versions, work_set_aside
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import SUFFIX
 from yellow_ember.session.values.snapshots import PLACES, SCOPES
 
-_AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
 _SESSION_FILTER = f"Sessions (*{SUFFIX})"
 
 
@@ -89,6 +87,7 @@ class MainWindow(QMainWindow):
         self._make_menus()
         workspace.sessions.changed.connect(lambda _session: self._refresh())
         workspace.sessions.opened.connect(self._refresh)
+        workspace.sessions.time_stamps_found.connect(self.offer_time_stamps)
         workspace.playback.pictures_hidden.connect(self._hide_pictures)
         workspace.closing.connect(self._close_tools)
         self.resize(1280, 800)
@@ -116,6 +115,7 @@ class MainWindow(QMainWindow):
         self._recent = recent
         recent.aboutToShow.connect(self._fill_recent)
         self._action(session, "Add tracks\u2026", "", self.add_tracks)
+        self._action(session, "Place by time stamp", "", workspace.sessions.place_by_time_stamp)
         session.addSeparator()
         self._action(session, "Save", "Ctrl+S", self.save)
         self._action(session, "Save as\u2026", "Ctrl+Shift+S", self.save_as)
@@ -159,6 +159,10 @@ class MainWindow(QMainWindow):
         self._action(view, "Play or stop", "Space", workspace.playback.toggle_play)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
+        self._action(view, "Marker where playing is", "M", self.timeline.drop_marker)
+        self._action(view, "To the passage before", ",", lambda: self.timeline.jump(back=True))
+        self._action(view, "To the passage after", ".", lambda: self.timeline.jump(back=False))
+        self._action(view, "Passage from the loop", "Ctrl+Shift+K", self.timeline.passage_from_loop)
         self._action(view, "Tap the tempo", "T", workspace.tempo_tap.tap)
         self._action(view, "Tempo\u2026", "Shift+T", lambda: workspace.give(TempoWindow, self).show())
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
@@ -237,8 +241,8 @@ class MainWindow(QMainWindow):
         menus = [(action.text().replace("&", ""), keys_of(menu)) for action in bar.actions()
                  if (menu := action.menu()) is not None]
         return [*menus, ("Desk", strip_row.KEYS), ("Path", path_view.KEYS), ("Waveform", wave_view.KEYS),
-                ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS), ("Lane of steps", step_lane.KEYS),
-                ("Lists of things to hear", audition.KEYS)]
+                ("Passages", passage_row.KEYS), ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS),
+                ("Lane of steps", step_lane.KEYS), ("Lists of things to hear", audition.KEYS)]
 
     def show_keys(self) -> None:
         """Every key on one sheet."""
@@ -261,7 +265,7 @@ class MainWindow(QMainWindow):
         self.desk.rows[self.workspace.selection.strip_id].toggle("bypass")
 
     def _audio_files(self, title: str) -> list[Path]:
-        names, _ = QFileDialog.getOpenFileNames(self, title, "", f"{_AUDIO_FILTER};;All files (*)")
+        names, _ = QFileDialog.getOpenFileNames(self, title, "", f"{AUDIO_FILTER};;All files (*)")
         return [Path(name) for name in names]
 
     def new_from_audio(self) -> None:
@@ -272,8 +276,22 @@ class MainWindow(QMainWindow):
     def add_tracks(self) -> None:
         self.workspace.sessions.add_audio(self._audio_files("Add tracks"))
 
+    def offer_time_stamps(self) -> None:
+        """Ask whether files that came in are to lie where their time stamps put them."""
+        box = QMessageBox(QMessageBox.Icon.Question, "Time stamps",
+                          "These files say at what time of day they begin. Place them by that?", parent=self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.setWindowModality(Qt.WindowModality.NonModal)
+        place = box.addButton("Place by time stamp", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Leave at the start", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(place)
+        assert place is not None
+        place.clicked.connect(self.workspace.sessions.place_by_time_stamp)
+        box.show()
+
     def open(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"{_SESSION_FILTER};;{_AUDIO_FILTER};;All files (*)")
+        name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"{_SESSION_FILTER};;{AUDIO_FILTER};;All files (*)")
         if name:
             self._open_paths([Path(name)])
 

@@ -17,7 +17,9 @@ from yellow_ember.files.kinds import kind_of_file, why_unreadable
 
 LOWEST_RATE, HIGHEST_RATE = 8_000, 384_000
 MAX_CHANNELS = 2
-READABLE = (".wav", ".flac", ".aif", ".aiff", ".ogg", ".oga")
+READABLE = (".wav", ".rf64", ".w64", ".flac", ".aif", ".aiff", ".caf", ".ogg", ".oga", ".opus", ".mp3")
+_LOSSY = ("OGG", "MP3", "MPEG")
+"""Formats whose headers give the length roughly."""
 
 
 class AudioFileError(Exception):
@@ -52,7 +54,7 @@ def probe(path: Path) -> AudioInfo:
     except soundfile.LibsndfileError as error:
         raise AudioFileError(
             f"{path} is not an audio file that can be read ({error.error_string}); "
-            "WAV, FLAC, AIFF and OGG can") from None
+            "WAV, RF64, W64, FLAC, AIFF, CAF, OGG, Opus and MP3 can") from None
     except (OSError, ValueError) as error:
         raise AudioFileError(why_unreadable(path, error)) from None
     if info.channels > MAX_CHANNELS:
@@ -92,7 +94,7 @@ def read_blocks(path: Path, block: int = 65536) -> Iterator[NDArray[np.float64]]
     position = 0
     try:
         with soundfile.SoundFile(os.fsencode(path)) as file:
-            total = file.frames
+            total, is_exact = file.frames, file.format not in _LOSSY
             while True:
                 data = file.read(block, dtype="float64", always_2d=True)
                 if len(data) == 0:
@@ -102,7 +104,7 @@ def read_blocks(path: Path, block: int = 65536) -> Iterator[NDArray[np.float64]]
             rate = file.samplerate
     except (soundfile.LibsndfileError, RuntimeError) as error:
         raise AudioFileError(f"{path} is damaged after frame {position}: {error}") from None
-    if position < total and path.suffix.lower() not in (".ogg", ".oga"):
+    if position < total and is_exact:
         raise AudioFileError(f"{path} is damaged or cut short: it ends after {position / rate:.2f} s "
                              f"of {total / rate:.2f} s")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import (
     QContextMenuEvent,
     QDragEnterEvent,
@@ -274,6 +274,14 @@ class StripRow(QWidget):
         label = f"{which.capitalize()} {self._strip.name}"
         self._sessions.document.commit(label, lambda session: edit_strip(
             session, self.strip_id, lambda strip: strip.with_(**{which: state})))
+
+    def event(self, event: QEvent | None) -> bool:
+        # Its own M goes before the window's.
+        if (isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
+                and event.key() == Qt.Key.Key_M and not event.modifiers()):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier

@@ -22,6 +22,7 @@ from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Choice, Group, Option
 from yellow_ember.engine.live.client import EngineState
+from yellow_ember.session.values.bars import beats_at
 from yellow_ember.session.values.model import Loop, Session
 
 _QUALITIES = tuple(Choice(str(factor), f"{factor}x") for factor in FACTORS)
@@ -276,8 +277,7 @@ class TopLine(QWidget):
         session = self._sessions.session
         self.play.set_sign("stop" if state.playing else "play", "Stop" if state.playing else "Play")
         seconds = state.position / session.rate
-        beats = seconds * session.tempo / 60.0
-        bar, beat = int(beats // session.beats_per_bar), int(beats % session.beats_per_bar)
+        bar, beat = divmod(math.floor(beats_at(session, state.position)), session.beats_per_bar)
         self.position.setText(f"{bar + 1:3d}.{beat + 1}   {int(seconds // 60)}:{seconds % 60:04.1f}")
         load = f"{100 * state.load:.0f} %"
         running = f"{load}, dropouts: {state.missed}" if state.missed else f"engine {load}"

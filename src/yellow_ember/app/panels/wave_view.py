@@ -6,12 +6,16 @@ it.  Places snap to beats, or to what else is chosen, and to nothing with Shift.
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
+
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import (
-    QColor,
     QContextMenuEvent,
+    QDragEnterEvent,
+    QDragMoveEvent,
+    QDropEvent,
     QKeyEvent,
     QMouseEvent,
     QNativeGestureEvent,
@@ -23,6 +27,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QMenu, QWidget
 
+from yellow_ember.app.panels.region_hands import MOVE, Grip, RegionHands
+from yellow_ember.app.panels.wave_painter import WavePainter
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.imports import Imports
@@ -33,16 +39,14 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.time_view import ZOOM_STEP, TimeView
+from yellow_ember.app.tools.tool_window import dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, still
-from yellow_ember.app.widgets.wave_image import line_image, pixel_extremes, wave_image
-from yellow_ember.dsp.arrays import gain
-from yellow_ember.engine.jobs.measuring import StripMeasurement
-from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.engine.placing import Placed
-from yellow_ember.files.overview import FINEST, over_channels
-from yellow_ember.session.values.model import Loop, Session, Strip
+from yellow_ember.files.reading import READABLE
+from yellow_ember.session.values.bars import at_beat, bar_1, bar_frames, beats_at, nearest_beat
+from yellow_ember.session.values.model import Loop, Strip, StripKind
 
 BARS, MINUTES = 18, 12
 """Heights of the two rows of the ruler."""
@@ -53,15 +57,6 @@ _NOTCH = 120.0
 """What a mouse wheel turns at least, in Qt's units."""
 _NEAREST_CROSSING_SECONDS = 0.02
 _LABEL_PIXELS = 44
-_FILLED, _TALLEST = 0.9, 8.0
-"""The loudest of what is shown fills so much of its lane, where it need not be drawn more than so much larger."""
-_POINTS_FROM = 0.125
-"""Frames a pixel: from here on every sample is a point."""
-_LINES_FROM = 36
-"""Height of a lane from which lines find room."""
-_STEPS_SEEN = 16
-"""Pixels: columns that are wider are no wave any more."""
-
 KEYS = (("[ and ]", "loop from here, loop to here"), ("Left, Right", "a beat back, a beat on; with Ctrl a bar"),
         ("+ and -", "zoom in and out"), ("Double-click", "loop a bar"), ("Wheel", "scroll; with Ctrl zoom"))
 """What it answers to, for the sheet of keys."""
@@ -77,21 +72,22 @@ class WaveView(QWidget):
         self._sessions, self._selection, self._playback, self._imports = sessions, selection, playback, imports
         self._measurer, self._added, self._settings, self._view = measurer, added, settings, time_view
         self._waves = session_waves
+        self._regions = RegionHands(sessions, imports, time_view)
+        self._held: Grip | None = None
+        self._waves_of = WavePainter(imports, measurer, added, time_view, session_waves)
         self._gesture = Gesture(self._sessions)
         self._position = 0
         self._drag = ""
         self._anchor = 0
         self._lanes_above = 0
-        self._scale = 1.0
-        self._peaks: dict[str, tuple[object, float]] = {}
-        """By strip, the greatest magnitude of what enters it, and of which copy or wave that is."""
         self._still: QPixmap | None = None
         self._shown: tuple[object, ...] = ()
-        self.menu: QMenu | None = None
-        """What a right click opens."""
+        self.menu_at: Callable[[QPointF], QMenu] | None = None
+        """What a right click at a point opens."""
         self.setMinimumHeight(TOP + 30)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
+        self.setAcceptDrops(True)
         self.setAccessibleName("Waveform and loop")
         self.setAccessibleDescription("Left and right go by a beat, Control with them by a bar, Home to the start, "
                                       "plus and minus zoom, bracket keys set the loop's ends to where playing is.")
@@ -106,6 +102,11 @@ class WaveView(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(1200, 112)
 
+    @property
+    def position(self) -> int:
+        """The frame at which playing is."""
+        return self._position
+
     def draw_again(self) -> None:
         """Show what there is now."""
         self._still = None
@@ -116,8 +117,8 @@ class WaveView(QWidget):
         session, strips = self._sessions.session, self._strips()
         self._view.set_size(self.width(), self._imports.length)
         self._waves.look_at(frozenset(strip.id for strip in strips if strip.chain or not strip.regions))
-        shown = (session.loop, session.tempo, session.beats_per_bar, self._imports.length, self._selection.strip_id,
-                 self._settings.all_waves, id(self._added.part), *(
+        shown = (session.loop, session.tempo, session.beats_per_bar, session.first_beat, self._imports.length,
+                 self._selection.strip_id, self._settings.all_waves, id(self._added.part), *(
                      (strip.id, strip.name, strip.match_db, bool(strip.chain), self._imports.placed(strip),
                       id(self._measurer.latest(strip.id))) for strip in strips))
         if shown != self._shown:
@@ -152,17 +153,14 @@ class WaveView(QWidget):
         """The pixel of a frame."""
         return self._view.x_of(frame)
 
-    def _beat(self) -> float:
-        return _beat_frames(self._sessions.session)
-
     def _snapped(self, frame: int, event: QMouseEvent) -> int:
         snap = self._settings.snap
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or snap == "off":
             return frame
         if snap == "crossing":
             return self._crossing(frame)
-        step = self._beat() * (self._sessions.session.beats_per_bar if snap == "bar" else 1)
-        return min(round(round(frame / step) * step), self._imports.length)
+        session = self._sessions.session
+        return min(nearest_beat(session, frame, session.beats_per_bar if snap == "bar" else 1), self._imports.length)
 
     def _crossing(self, frame: int) -> int:
         """The nearest place where the chosen track's sound goes through zero upwards, or the frame itself."""
@@ -223,44 +221,29 @@ class WaveView(QWidget):
         self._paint_bars(painter, bottom)
         self._paint_minutes(painter)
         boxes = self.lanes
-        peak = max((self._peak(strip) for strip, _box in boxes), default=0.0)
-        self._scale = min(max(1.0, _FILLED / peak), _TALLEST) if peak > 0.0 else 1.0
+        self._waves_of.fit([strip for strip, _box in boxes])
         for strip, box in boxes:
             if len(boxes) > 1 or self._settings.all_waves:
                 self._paint_lane(painter, strip, box)
             else:
-                self._paint_strip(painter, strip, box)
-
-    def _peak(self, strip: Strip) -> float:
-        """The greatest magnitude of what enters a strip, as far as it is known."""
-        places, whole = self._imports.placed(strip), self._waves.wave(strip.id)
-        key = places or whole
-        if key is None:
-            return 0.0
-        known = self._peaks.get(strip.id)
-        if known is None or known[0] != key:
-            columns: NDArray[np.floating] = np.zeros(0) if whole is None else whole.before
-            if places:
-                columns = np.concatenate([
-                    place.sound.stretch(0, place.sound.frames, float(place.sound.frames)).columns.ravel()
-                    for place in places])
-            known = self._peaks[strip.id] = (key, float(np.abs(columns).max(initial=0.0)))
-        return known[1]
+                self._waves_of.paint(painter, strip, box)
+                self._regions.paint(painter, strip, box)
 
     def _paint_bars(self, painter: QPainter, bottom: float) -> None:
-        bar = self._beat() * self._sessions.session.beats_per_bar
+        session = self._sessions.session
+        bar, begin = bar_frames(session), bar_1(session)
         every = 1.0
         while bar * every / self._view.frames_per_pixel < _LABEL_PIXELS:
             every *= 2.0
         painter.setFont(theme.font(7.5))
-        beats = self._sessions.session.beats_per_bar
+        beats = session.beats_per_bar
         if every == 1.0 and bar / beats / self._view.frames_per_pixel >= 12.0:
             painter.setPen(QPen(theme.EDGE, 0.6))
-            for number in self._numbers(bar / beats):
-                x = self.x_of(number * bar / beats)
+            for number in self._numbers(bar / beats, begin):
+                x = self.x_of(begin + number * bar / beats)
                 painter.drawLine(QPointF(x, BARS - 4), QPointF(x, BARS))
-        for number in self._numbers(bar * every):
-            x = self.x_of(number * bar * every)
+        for number in self._numbers(bar * every, begin):
+            x = self.x_of(begin + number * bar * every)
             painter.setPen(QPen(theme.EDGE, 1.0))
             painter.drawLine(QPointF(x, BARS - 5), QPointF(x, bottom))
             painter.setPen(theme.DIM)
@@ -279,15 +262,16 @@ class WaveView(QWidget):
             painter.drawText(QRectF(x + 3, BARS, 2 * _LABEL_PIXELS, MINUTES), int(Qt.AlignmentFlag.AlignVCenter),
                              _time_text(number * step, step))
 
-    def _numbers(self, frames: float) -> range:
-        """Multiples of a length that are in sight."""
+    def _numbers(self, frames: float, begin: float = 0.0) -> range:
+        """Multiples of a length from a frame on that are in sight; below zero for those before it."""
         end = min(self._view.end, self._imports.length)
-        return range(max(0, int(self._view.first // frames)), int(end // frames) + 1)
+        return range(int((self._view.first - begin) // frames), int((end - begin) // frames) + 1)
 
     def _paint_lane(self, painter: QPainter, strip: Strip, box: QRectF) -> None:
         """One strip among others: its wave, its name, and whether it is chosen."""
         chosen = strip.id == self._selection.strip_id
-        self._paint_strip(painter, strip, box.adjusted(0, 1, 0, -1))
+        self._waves_of.paint(painter, strip, box.adjusted(0, 1, 0, -1))
+        self._regions.paint(painter, strip, box.adjusted(0, 1, 0, -1))
         painter.setPen(QPen(theme.EDGE, 1.0))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.setFont(theme.font(7.5))
@@ -298,91 +282,6 @@ class WaveView(QWidget):
         painter.drawText(label, int(Qt.AlignmentFlag.AlignCenter), name)
         if chosen:
             painter.fillRect(QRectF(0, box.top(), 3, box.height()), theme.AFTER)
-
-    def _paint_strip(self, painter: QPainter, strip: Strip, box: QRectF) -> None:
-        """What enters a strip and what leaves it; in a low lane, where lines find no room, that lies behind."""
-        low = box.height() < _LINES_FROM
-        if low:
-            self._paint_after(painter, strip, box)
-        places, whole, result = self._imports.placed(strip), self._waves.wave(strip.id), self._measurer.latest(
-            strip.id)
-        if places:
-            for place in places:
-                self._paint_region(painter, box, place)
-        elif whole is not None:
-            self._paint_columns(painter, box, whole.before, 0, COLUMN_FRAMES, theme.BEFORE)
-        elif result is not None:
-            self._paint_columns(painter, box, result.wave_before, *_place(result, result.wave_before), theme.BEFORE)
-        if not low:
-            self._paint_after(painter, strip, box)
-
-    def _paint_after(self, painter: QPainter, strip: Strip, box: QRectF) -> None:
-        """What leaves a strip: of all the session where that is known, else of the loop; or what was added there."""
-        whole, result, added = self._waves.wave(strip.id), self._measurer.latest(strip.id), self._added.part
-        scale = gain(strip.match_db)
-        if added is not None and added.part.strip_id == strip.id and result is not None:
-            self._paint_columns(painter, box, added.wave * scale, *_place(result, added.wave),
-                                theme.added_colour(added.against_db))
-        elif strip.chain and whole is not None:
-            self._paint_outline(painter, box, whole.after, 0, COLUMN_FRAMES)
-        elif strip.chain and result is not None:
-            self._paint_outline(painter, box, result.wave_after * scale, *_place(result, result.wave_after))
-
-    def _paint_region(self, painter: QPainter, box: QRectF, place: Placed) -> None:
-        view, span = self._view, place.span
-        shift = span.first - span.offset
-        begin, end = max(span.first, int(view.first) - 1) - shift, min(span.end, int(view.end) + 2) - shift
-        if end <= begin:
-            return
-        if view.frames_per_pixel >= FINEST:
-            part = place.sound.stretch(begin, end, view.frames_per_pixel)
-            columns, start, frames = part.columns, part.start, part.frames
-        else:
-            start, frames = begin, 1
-            sound = place.sound.samples(begin, end)
-            if view.frames_per_pixel < 1.0:
-                self._paint_samples(painter, box, sound, begin + shift)
-                return
-            columns = np.repeat(sound[:, :, None], 2, axis=2)
-        self._paint_columns(painter, box, over_channels(columns), start + shift, frames, theme.BEFORE)
-
-    def _paint_columns(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int,
-                       frames: float, colour: QColor) -> None:
-        """A filled wave of columns (columns, 2) of so many frames each."""
-        low, high, left = pixel_extremes(columns * self._scale, start, frames, self._view.first,
-                                         self._view.frames_per_pixel, self.width())
-        if low.size:
-            shade = QColor(colour)
-            shade.setAlphaF(0.7)
-            painter.drawImage(QPointF(left, box.top()), wave_image(low, high, max(1, int(box.height())), shade))
-
-    def _paint_samples(self, painter: QPainter, box: QRectF, sound: NDArray[np.float32], start: int) -> None:
-        """So near that there are fewer samples than pixels: a line through them, and nearer still every one a point."""
-        if len(sound) == 0:
-            return
-        values, frames = sound.mean(axis=1) * self._scale, start + np.arange(len(sound))
-        left = max(0, int(self.x_of(frames[0])))
-        right = min(self.width(), int(self.x_of(frames[-1])))
-        edges = np.interp(self._view.first + np.arange(left, right + 1) * self._view.frames_per_pixel, frames, values)
-        painter.drawImage(QPointF(left, box.top()), line_image(edges, max(1, int(box.height())), theme.BEFORE))
-        if self._view.frames_per_pixel < _POINTS_FROM:
-            middle, half = box.center().y(), 0.5 * box.height()
-            for frame, value in zip(frames.tolist(), values.tolist(), strict=True):
-                painter.fillRect(QRectF(self.x_of(frame) - 1.5, middle - min(max(value, -1.0), 1.0) * half - 1.5, 3, 3),
-                                 theme.BEFORE)
-
-    def _paint_outline(self, painter: QPainter, box: QRectF, columns: NDArray[np.floating], start: int,
-                       frames: float) -> None:
-        """What leaves the strip, as a line above and one below; so near that there is a wave to see it is none."""
-        if self._view.frames_per_pixel < frames / _STEPS_SEEN:
-            return
-        if box.height() < _LINES_FROM:
-            self._paint_columns(painter, box, columns, start, frames, theme.AFTER)
-            return
-        low, high, left = pixel_extremes(columns * self._scale, start, frames, self._view.first,
-                                         self._view.frames_per_pixel, self.width())
-        for edge in (low, high):
-            painter.drawImage(QPointF(left, box.top()), line_image(edge, max(1, int(box.height())), theme.AFTER))
 
     # -- hands --------------------------------------------------------------------------
 
@@ -399,24 +298,40 @@ class WaveView(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         point = event.position()
-        self._drag = self._grip_at(point) or "scrub"
         frame = self._view.frame_at(point.x())
         self._anchor = self._snapped(frame, event)
+        strip, self._held = self.strip_at(point), self._grip_on_region(event)
+        self._drag = self._grip_at(point) or ("region" if self._held is not None else "scrub")
         if self._drag == "scrub":
             self._playback.locate(frame)
-            if self._settings.all_waves:
-                strip = next((strip for strip, box in self.lanes if box.contains(point)), None)
-                if strip is not None and strip.id != self._selection.strip_id:
-                    self._selection.select(strip.id)
+        if strip is not None and strip.id != self._selection.strip_id:
+            self._selection.select(strip.id)
+
+    def strip_at(self, point: QPointF) -> Strip | None:
+        """The strip in whose lane a point lies."""
+        return next((strip for strip, box in self.lanes if box.contains(point)), None)
+
+    def place_at(self, point: QPointF) -> tuple[Strip | None, Placed | None]:
+        """The strip and the region of it at a point."""
+        strip = self.strip_at(point)
+        return strip, None if strip is None else self._regions.place_at(strip, point.x())
+
+    def _grip_on_region(self, event: QMouseEvent) -> Grip | None:
+        """What is under the pointer of a region: with Alt the whole of it, wherever it is touched."""
+        point, anywhere = event.position(), bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        return next((self._regions.grip_at(strip, box, point, anywhere=anywhere)
+                     for strip, box in self.lanes if box.contains(point)), None)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if not self._drag:
-            grip = self._grip_at(event.position())
-            self.setCursor(Qt.CursorShape.SizeHorCursor if grip in ("start", "end") else Qt.CursorShape.ArrowCursor)
+            self.setCursor(self._cursor_for(event))
             return
         frame = self._view.frame_at(event.position().x())
         if self._drag == "scrub":
             self._playback.locate(frame)
+            return
+        if self._held is not None:
+            self._regions.drag(self._held, frame, lambda frame: self._snapped(frame, event))
             return
         loop, here = self._sessions.session.loop, self._snapped(frame, event)
         start, end = {"start": (here, loop.end), "end": (loop.start, here),
@@ -427,16 +342,47 @@ class WaveView(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag in ("start", "end", "draw"):
             self._gesture.keep()
-        self._drag = ""
+        if self._held is not None:
+            self._regions.keep()
+        self._drag, self._held = "", None
+
+    def _cursor_for(self, event: QMouseEvent) -> Qt.CursorShape:
+        held = self._grip_on_region(event)
+        if held is not None and held.part == MOVE:
+            return Qt.CursorShape.OpenHandCursor
+        if held is not None or self._grip_at(event.position()) in ("start", "end"):
+            return Qt.CursorShape.SizeHorCursor
+        return Qt.CursorShape.ArrowCursor
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        bar = self._beat() * self._sessions.session.beats_per_bar
-        number = int(self._view.frame_at(event.position().x()) / bar)
-        self.set_loop(Loop(round(number * bar), round((number + 1) * bar)), commit=True)
+        session = self._sessions.session
+        beats = session.beats_per_bar
+        number = math.floor(beats_at(session, self._view.frame_at(event.position().x())) / beats)
+        self.set_loop(Loop(at_beat(session, number * beats), at_beat(session, (number + 1) * beats)), commit=True)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        self.dragMoveEvent(event)
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        strip = self.strip_at(event.position())
+        takes = strip is not None and strip.kind is StripKind.TRACK
+        if takes and all(path.suffix.lower() in READABLE for path in dropped_files(event.mimeData())):
+            event.acceptProposedAction()
+        else:
+            event.ignore()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        strip, paths = self.strip_at(event.position()), dropped_files(event.mimeData())
+        if strip is not None and paths:
+            session = self._sessions.session
+            frame = nearest_beat(session, self._view.frame_at(event.position().x()),
+                                 session.beats_per_bar if self._settings.snap == "bar" else 1)
+            self._sessions.add_files(strip.id, paths, frame / session.rate)
+            event.acceptProposedAction()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        if self.menu is not None:
-            self.menu.popup(event.globalPos())
+        if self.menu_at is not None:
+            self.menu_at(QPointF(event.pos())).popup(event.globalPos())
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         turned, aside = event.angleDelta().y(), event.angleDelta().x()
@@ -463,14 +409,15 @@ class WaveView(QWidget):
         self._view.zoom(factor, min(max(x, 0.0), float(self.width())))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        loop, beat = self._sessions.session.loop, self._beat()
-        step = beat * (self._sessions.session.beats_per_bar
-                       if event.modifiers() & Qt.KeyboardModifier.ControlModifier else 1)
+        session = self._sessions.session
+        loop = session.loop
+        step = session.beats_per_bar if event.modifiers() & Qt.KeyboardModifier.ControlModifier else 1
+        number = round(beats_at(session, self._position) / step)
         match event.key():
             case Qt.Key.Key_Right:
-                self._playback.locate(round((round(self._position / step) + 1) * step))
+                self._playback.locate(at_beat(session, (number + 1) * step))
             case Qt.Key.Key_Left:
-                self._playback.locate(max(0, round((round(self._position / step) - 1) * step)))
+                self._playback.locate(at_beat(session, (number - 1) * step))
             case Qt.Key.Key_Plus | Qt.Key.Key_Equal:
                 self.zoom(ZOOM_STEP)
             case Qt.Key.Key_Minus:
@@ -489,15 +436,6 @@ class WaveView(QWidget):
             self._gesture.keep()
 
 
-def _place(result: StripMeasurement, columns: NDArray[np.floating]) -> tuple[int, float]:
-    """The frame that a measured stretch's columns begin with, and how many frames each stands for."""
-    return result.start, (result.end - result.start) / len(columns)
-
-
-def _beat_frames(session: Session) -> float:
-    return 60.0 / session.tempo * session.rate
-
-
 _SECONDS = (0.0001, 0.0005, 0.001, 0.005, 0.01, 0.05, 0.1, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 1800)
 """Distances that the ruler in minutes takes."""
 
@@ -507,19 +445,3 @@ def _time_text(seconds: float, step: float) -> str:
     decimals = 0 if step >= 1 else max(1, int(np.ceil(-np.log10(step))))
     minutes, rest = divmod(round(seconds, 4), 60.0)
     return f"{int(minutes)}:{rest:0{3 + decimals if decimals else 2}.{decimals}f}"
-
-
-def bars_stretch(session: Session, words: str, length: int) -> Loop:
-    """The stretch from one bar to the end of another, "5-8" or "5" alone; ValueError says what is wrong."""
-    first, _, last = words.replace("\N{EN DASH}", "-").partition("-")
-    try:
-        start, end = int(first), int(last or first)
-    except ValueError:
-        raise ValueError("type bars like 5-8") from None
-    if not 1 <= start <= end:
-        raise ValueError("bars begin at 1, and the last comes after the first")
-    bar = _beat_frames(session) * session.beats_per_bar
-    stretch = Loop(round((start - 1) * bar), min(round(end * bar), length))
-    if stretch.end <= stretch.start:
-        raise ValueError(f"the session ends with bar {int(length / bar) + 1}")
-    return stretch

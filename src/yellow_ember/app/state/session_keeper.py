@@ -12,11 +12,13 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.app.state.keeper import EditKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.files.file_marks import read_marks
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.session.document import Document, Rule, nothing_follows
 from yellow_ember.session.edits.edits import add_track, difference
+from yellow_ember.session.edits.time_edits import add_marker, add_region, place_by_time_stamp
 from yellow_ember.session.io.autosave import Card, keep_version
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session, relocate, write_session
@@ -24,6 +26,19 @@ from yellow_ember.session.values.limits import MAXIMUM_STRIPS
 from yellow_ember.session.values.model import RATES, Session, master_strip, session_from_audio
 
 _PACKAGE = Path(__file__).resolve().parents[2]
+
+
+def _time_stamps(session: Session) -> dict[Path, float]:
+    """Seconds since midnight at the first sample of the files that say so."""
+    return {path: time for path in session.files if (time := read_marks(path).time) is not None}
+
+
+def _with_markers(session: Session, paths: list[Path]) -> Session:
+    """The session with the markers of the first file that has any, where it has none of its own."""
+    markers = next((marks.markers for path in paths if (marks := read_marks(path)).markers), ())
+    if session.markers:
+        return session
+    return functools.reduce(lambda result, marker: add_marker(result, *marker), markers, session)
 
 
 class SessionKeeper(QObject):
@@ -37,6 +52,8 @@ class SessionKeeper(QObject):
     taken_in = pyqtSignal()
     adopting = pyqtSignal(object)
     opened = pyqtSignal()
+    time_stamps_found = pyqtSignal()
+    """Files that came in would lie elsewhere by their time stamps."""
 
     def __init__(self, settings: Settings, messages: Messages) -> None:
         super().__init__()
@@ -131,7 +148,10 @@ class SessionKeeper(QObject):
         if not good:
             return
         rate = probe(good[0]).rate
-        self.adopt(session_from_audio(good, rate if rate in RATES else 48000), None)
+        session = session_from_audio(good, rate if rate in RATES else 48000)
+        tempo = next((marks.tempo for path in good if (marks := read_marks(path)).tempo is not None), None)
+        self.adopt(_with_markers(session if tempo is None else session.with_(tempo=tempo), good), None)
+        self._offer_time_stamps()
         self._messages.say(f"New session from {len(good)} file{'s' if len(good) > 1 else ''}")
 
     def add_audio(self, paths: list[Path]) -> None:
@@ -142,7 +162,35 @@ class SessionKeeper(QObject):
             return
         good = self._usable(paths)
         if good:
-            self.document.commit("Add tracks", lambda session: functools.reduce(add_track, good, session))
+            self.document.commit("Add tracks", lambda session: _with_markers(
+                functools.reduce(add_track, good, session), good))
+            self._offer_time_stamps()
+
+    def add_files(self, strip_id: str, paths: list[Path], seconds: float) -> None:
+        """Put files on a track, all from a second on."""
+        good = self._usable(paths)
+        try:
+            self.document.commit("Add a file", lambda session: functools.reduce(
+                lambda result, path: add_region(result, strip_id, path, seconds), good, session))
+        except ValueError as error:
+            self._messages.warn(str(error))
+
+    def _offer_time_stamps(self) -> None:
+        placed = place_by_time_stamp(self.session, _time_stamps(self.session))
+        if placed.strips != self.session.strips:
+            self.time_stamps_found.emit()
+        elif placed.starts_at != self.session.starts_at:
+            # They lie where they belong, and the session learns its time of day.
+            self.document.commit("Time of day", lambda session: session.with_(starts_at=placed.starts_at))
+
+    def place_by_time_stamp(self) -> None:
+        """Put every region where its file's time stamp says."""
+        times = _time_stamps(self.session)
+        if not times:
+            self._messages.warn("None of the files has a time stamp (Broadcast WAV)")
+            return
+        self.document.commit("Place by time stamp", lambda session: place_by_time_stamp(session, times))
+        self._messages.say(f"{len(times)} file{'s' if len(times) > 1 else ''} placed by time stamp")
 
     def _usable(self, paths: list[Path]) -> list[Path]:
         good = []

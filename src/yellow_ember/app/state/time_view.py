@@ -42,6 +42,11 @@ class TimeView(QObject):
                 self._move(self.first, self.frames_per_pixel)
 
     @property
+    def width(self) -> int:
+        """Pixels."""
+        return self._width
+
+    @property
     def end(self) -> float:
         """The frame at the right edge."""
         return self.first + self._width * self.frames_per_pixel

@@ -27,6 +27,7 @@ from PyQt6.QtWidgets import (
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.tools.dialogs import AUDIO_FILTER
 from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
@@ -36,7 +37,7 @@ from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.batch import FAILED, BatchEntry, BatchOrder, counted, report_text, run_batch
 from yellow_ember.engine.jobs.file_processing import FileOrder
 from yellow_ember.files.atomic import cannot_write, write_text
-from yellow_ember.files.reading import READABLE, AudioFileError
+from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import KINDS
 from yellow_ember.session.io.presets import all_presets, find_preset
 
@@ -166,8 +167,7 @@ class BatchWindow(ToolWindow):
         self.inputs.addItems([str(path) for path in paths if str(path) not in held])
 
     def add_files(self) -> None:
-        patterns = " ".join(f"*{suffix}" for suffix in READABLE)
-        names, _ = QFileDialog.getOpenFileNames(self, "Add files", "", f"Audio ({patterns});;All files (*)")
+        names, _ = QFileDialog.getOpenFileNames(self, "Add files", "", f"{AUDIO_FILTER};;All files (*)")
         self.add([Path(name) for name in names])
 
     def add_folder(self) -> None:

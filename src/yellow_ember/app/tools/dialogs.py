@@ -38,6 +38,7 @@ from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.engine.cores import cores, threads_to_play_with
 from yellow_ember.engine.jobs.printing import PrintOrder, stems
 from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.files.reading import READABLE
 from yellow_ember.files.writing import KINDS
 from yellow_ember.session.values.model import MASTER
 
@@ -48,6 +49,9 @@ CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0,
 
 
 _LOOKS = {"desktop": "Follow the desktop", "dark": "Dark", "light": "Light"}
+
+AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
+"""What a file dialog offers of audio."""
 
 
 class FormDialog(QDialog):

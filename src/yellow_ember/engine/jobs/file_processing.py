@@ -16,6 +16,7 @@ from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.atomic import cannot_write
+from yellow_ember.files.file_marks import read_marks
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import is_file
 from yellow_ember.files.reading import AudioFileError, AudioInfo, probe, read_blocks
@@ -75,8 +76,10 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
 def _process(info: AudioInfo, target: Path, stages: Sequence[StageSettings], order: FileOrder,
              progress: Callable[[float], None]) -> FileResult:
     run = _Run(info, stages, order)
+    opened = writing(target, info.rate, info.channels, order.dtype, over_empty=True, frames=run.length,
+                     time=read_marks(info.path).time)
     if not order.match and order.peak_dbfs is None:
-        with writing(target, info.rate, info.channels, order.dtype, over_empty=True) as writer:
+        with opened as writer:
             for block in run.blocks(progress):
                 writer.write(block)
         return FileResult(writer.path, run.written, run.replaced, 0.0, writer.clipped, info.warning)
@@ -94,7 +97,7 @@ def _process(info: AudioInfo, target: Path, stages: Sequence[StageSettings], ord
         offset = offset if math.isfinite(offset) else 0.0
         store.seek(0)
         size = order.block * info.channels * 8
-        with writing(target, info.rate, info.channels, order.dtype, over_empty=True) as writer:
+        with opened as writer:
             while data := store.read(size):
                 samples = np.frombuffer(data, np.float64).reshape(-1, info.channels)
                 writer.write(np.ascontiguousarray(samples.T) * gain(offset))
@@ -113,19 +116,19 @@ class _Run:
         # A chain file's stages have no names of their own: their noises go by their places.
         self._chain = Chain(setup, [replace(stage, id=str(index)) for index, stage in enumerate(stages)])
         self.before = LoudnessScan(info.rate, info.channels)
+        self.length = info.frames + round(order.tail_seconds * info.rate)
         self.replaced = 0
         self.written = 0
 
     def blocks(self, progress: Callable[[float], None]) -> Iterator[Samples]:
         delay = self._chain.latency
-        requested = self._info.frames + round(self._order.tail_seconds * self._info.rate)
-        for block in self._fed(requested + delay):
+        for block in self._fed(self.length + delay):
             skipped = min(delay, block.shape[1])
             delay -= skipped
-            part = block[:, skipped:skipped + requested - self.written]
+            part = block[:, skipped:skipped + self.length - self.written]
             if part.shape[1] > 0:
                 self.written += part.shape[1]
-                progress(self.written / requested)
+                progress(self.written / self.length)
                 yield part
 
     def _fed(self, frames: int) -> Iterator[Samples]:

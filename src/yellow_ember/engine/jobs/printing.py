@@ -88,7 +88,9 @@ def print_session(progress: Progress, session: Session, order: PrintOrder) -> Pr
     paths = _paths(session, order)
     least = 1.0
     with contextlib.ExitStack() as stack, Crew(cores()) as crew:
-        writers = {strip_id: stack.enter_context(writing(path, session.rate, 2, order.dtype))
+        writers = {strip_id: stack.enter_context(writing(
+            path, session.rate, 2, order.dtype, frames=end - order.start,
+            time=session.starts_at + order.start / session.rate))
                    for strip_id, path in paths.items()}
         last = end + max(graph.nodes[strip_id].latency for strip_id in writers)
         lengths = [min(BLOCK, last - position) for position in range(order.start, last, BLOCK)]

@@ -23,6 +23,7 @@ from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import MAX_MACROS, Bend
 from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
+from yellow_ember.session.values.places import LONGEST_FADE, MAXIMUM_PLACES, USUAL_FADE
 from yellow_ember.session.values.purposes import ANY_SOURCE, INTENTIONS, SET_SCOPES, SOURCES
 from yellow_ember.session.values.regions import LAST_SECOND, MAXIMUM_REGIONS
 from yellow_ember.session.values.snapshots import PLACES
@@ -31,6 +32,7 @@ from yellow_ember.session.values.strip_values import MATCH, SEND_LEVEL, SNAPSHOT
 
 _Frame = Annotated[int, Between(0, 2**40)]
 _Second = Annotated[float, Between(0.0, LAST_SECOND)]
+_Fade = Annotated[float, Between(0.0, LONGEST_FADE)]
 _KINDS = [kind.value for kind in StripKind]
 
 
@@ -236,6 +238,23 @@ class LoopContent(Content):
     on: bool = False
 
 
+class MarkerContent(Content):
+    """A named place.  at : seconds"""
+
+    at: _Second
+    name: Name = ""
+
+
+class PassageContent(_Identified):
+    """A named stretch.  All times in seconds"""
+
+    name: Name
+    start: _Second
+    end: _Second
+    fade_in: _Fade = USUAL_FADE
+    fade_out: _Fade = USUAL_FADE
+
+
 class SessionContent(Content):
     """A session file."""
 
@@ -248,6 +267,10 @@ class SessionContent(Content):
     seed: Annotated[int, Between(0, 2**31)] = 1
     quality: QualityContent = QualityContent()
     loop: LoopContent = LoopContent()
+    starts_at: _Second = 0.0
+    first_beat: _Second = 0.0
+    markers: Annotated[list[MarkerContent], Field(max_length=MAXIMUM_PLACES)] = []
+    passages: Annotated[list[PassageContent], Field(max_length=MAXIMUM_PLACES)] = []
     strips: Annotated[list[StripContent], Field(max_length=MAXIMUM_STRIPS)]
     links: list[LinkContent] = []
     snapshots: list[SnapshotContent] = []

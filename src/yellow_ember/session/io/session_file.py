@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,8 @@ from yellow_ember.session.io.chain_content import macro_contents, macros_from, s
 from yellow_ember.session.io.content_types import (
     LinkContent,
     LoopContent,
+    MarkerContent,
+    PassageContent,
     QualityContent,
     RegionContent,
     SendContent,
@@ -36,13 +38,15 @@ from yellow_ember.session.values.model import (
     new_id,
     reached,
 )
+from yellow_ember.session.values.places import Marker, Passage
 from yellow_ember.session.values.regions import Region
 from yellow_ember.session.values.snapshots import Snapshot, StripState
 from yellow_ember.session.values.strip_values import SNAPSHOT_VALUES, STRIP_VALUES
 
 SESSION_FORMAT = FileFormat("yellow-ember/session", SessionContent, migrations.SESSION)
 SUFFIX = ".ember"
-_SAME_VALUES = ("name", "rate", "tempo", "beats_per_bar", "reference_dbfs", "ceiling_dbfs", "seed", "shown")
+_SAME_VALUES = ("name", "rate", "tempo", "beats_per_bar", "first_beat", "starts_at", "reference_dbfs", "ceiling_dbfs",
+                "seed", "shown")
 """What a session and its file hold alike."""
 
 
@@ -75,6 +79,8 @@ def session_content(session: Session) -> SessionContent:
         **{name: getattr(session, name) for name in _SAME_VALUES},
         quality=QualityContent.model_construct(live=session.quality.live, printing=session.quality.printing),
         loop=LoopContent.model_construct(start=session.loop.start, end=session.loop.end, on=session.loop.on),
+        markers=[MarkerContent.model_construct(at=marker.at, name=marker.name) for marker in session.markers],
+        passages=[PassageContent.model_construct(**asdict(passage)) for passage in session.passages],
         strips=[_strip_content(strip) for strip in session.strips],
         links=[LinkContent.model_construct(
             id=group.id, name=group.name, members=list(group.members), of_stages=group.of_stages,
@@ -113,7 +119,9 @@ def session_from(content: SessionContent) -> Session:
     return Session(
         **{name: getattr(content, name) for name in _SAME_VALUES},
         quality=Quality(live=content.quality.live, printing=content.quality.printing),
-        loop=Loop(loop.start, end, loop.on), strips=strips, links=_links_from(content.links, strips),
+        loop=Loop(loop.start, end, loop.on),
+        markers=tuple(sorted(Marker(**dict(marker)) for marker in content.markers)),
+        passages=_passages_from(content.passages), strips=strips, links=_links_from(content.links, strips),
         snapshots=_snapshots_from(content.snapshots, {strip.id for strip in strips}))
 
 
@@ -210,6 +218,16 @@ def _snapshots_from(contents: list[SnapshotContent], strip_ids: set[str]) -> tup
     if len({one.key for one in snapshots}) != len(snapshots):
         raise ValueError("snapshots: two share a place")
     return snapshots
+
+
+def _passages_from(contents: list[PassageContent]) -> tuple[Passage, ...]:
+    for index, content in enumerate(contents):
+        if content.end <= content.start:
+            raise ValueError(f"passages[{index}].end: must come after its start at {content.start:g} s")
+    passages = [Passage(**{**dict(content), "id": content.id or new_id("passage")}) for content in contents]
+    if len({passage.id for passage in passages}) != len(passages):
+        raise ValueError("passages: two share an id")
+    return tuple(sorted(passages, key=lambda passage: (passage.start, passage.end)))
 
 
 def _state_from(content: StateContent, position: str) -> StripState:

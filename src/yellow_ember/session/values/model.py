@@ -20,6 +20,7 @@ from yellow_ember.plain_text import plain_line
 from yellow_ember.session.values.limits import MAXIMUM_NAME
 from yellow_ember.session.values.links import LinkGroup
 from yellow_ember.session.values.macros import Macro
+from yellow_ember.session.values.places import Marker, Passage
 from yellow_ember.session.values.regions import Region, files_of
 from yellow_ember.session.values.snapshots import Snapshot
 
@@ -162,11 +163,19 @@ class Session(_Value):
     tempo : float
         Beats a minute.
     reference_dbfs : float
-        Sine peak at 0 VU;.
+        Sine peak at 0 VU.
     seed : int
         Where the stages' noise starts.
     ceiling_dbfs : float
         What the output never passes.
+    starts_at : float
+        The time of day at its start, in seconds since midnight: what time stamps in files are counted from.
+    first_beat : float
+        Where bar 1 begins, in seconds.
+    markers : tuple[Marker, ...]
+        In the order of time.
+    passages : tuple[Passage, ...]
+        In the order of their starts.
     shown : str
         Id of the strip that was looked at when the session was saved, "" for the first.
     """
@@ -180,6 +189,10 @@ class Session(_Value):
     seed: int = 1
     quality: Quality = field(default_factory=Quality)
     loop: Loop = Loop(0, 0, False)
+    starts_at: float = 0.0
+    first_beat: float = 0.0
+    markers: tuple[Marker, ...] = ()
+    passages: tuple[Passage, ...] = ()
     strips: tuple[Strip, ...] = ()
     links: tuple[LinkGroup, ...] = ()
     snapshots: tuple[Snapshot, ...] = ()
