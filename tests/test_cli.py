@@ -99,7 +99,7 @@ def test_process_refusals(make_audio: MakeAudio, tmp_path: Path, capsys: pytest.
             ((eight, tmp_path / "o.wav", "--chain", chain), "8 channels"),
             ((good, tmp_path / "o.wav", "--chain", bad), "bad.json: stages[0].params.record_db: must lie between"),
             ((good, tmp_path / "o.wav", "--chain", tmp_path / "none.json"), "is not there"),
-            ((good, tmp_path / "o.mp3", "--chain", chain), "ends in .wav or .flac"),
+            ((good, tmp_path / "o.mp3", "--chain", chain), "ends in .wav, .flac or .opus"),
             ((good, taken, "--chain", chain), "is there already and is not overwritten"),
             ((good, good, "--chain", chain), "is not overwritten"),
             ((good, tmp_path / "o.wav", "--preset", "Nope"), "no preset is called 'Nope'")):

@@ -198,7 +198,8 @@ def test_dither_frees_a_quiet_tone_of_distortion(tmp_path: Path) -> None:
 
 
 def test_what_cannot_be_written_is_said(tmp_path: Path) -> None:
-    cases = ((tmp_path / "a.mp3", "pcm16", "ends in .wav or .flac"), (tmp_path / "a.flac", "float32", "FLAC holds 16"),
+    cases = ((tmp_path / "a.mp3", "pcm16", "ends in .wav, .flac or .opus"),
+             (tmp_path / "a.flac", "float32", "FLAC holds 16"),
              (tmp_path / "no" / "a.wav", "pcm16", "there is no folder"))
     for path, dtype, words in cases:
         with pytest.raises(AudioFileError, match=words), writing(path, 48000, 2, dtype):

@@ -149,3 +149,16 @@ def test_the_window_finds_halves_and_counts(open_window: OpenWindow, qtbot: QtBo
     tool.find()
     assert "Choose a track" in tool.said.text()
     assert not tool.grab().isNull()
+
+
+@pytest.mark.parametrize("bpm", [76.0, 97.3, 131.0])
+@pytest.mark.parametrize("first", [0.0, 0.21, 1.13])
+def test_the_first_beat_is_found(bpm: float, first: float, rng: np.random.Generator) -> None:
+    rate = 48000
+    sound = 1e-4 * rng.standard_normal(20 * rate)
+    for number in range(int((19.0 - first) * bpm / 60.0)):
+        at = round((first + number * 60.0 / bpm) * rate)
+        sound[at:at + 4000] += rng.standard_normal(4000) * np.exp(-np.arange(4000) / 600.0)
+        at = round((first + (number + 0.5) * 60.0 / bpm) * rate)
+        sound[at:at + 2000] += 0.25 * rng.standard_normal(2000) * np.exp(-np.arange(2000) / 300.0)
+    assert read_tempo(sound, rate).first_beat == pytest.approx(first, abs=0.01)

@@ -16,9 +16,9 @@ from PyQt6.QtWidgets import QApplication, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from test_value_bar import drag
-from yellow_ember.session.values.bars import bars_stretch
 from yellow_ember.app.state.time_view import FOLLOWS, MOST_PIXELS, TimeView
 from yellow_ember.app.widgets.wave_image import pixel_extremes, wave_image
+from yellow_ember.session.values.bars import bars_stretch
 from yellow_ember.session.values.model import Loop, Session
 
 if TYPE_CHECKING:

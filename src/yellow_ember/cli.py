@@ -215,9 +215,14 @@ def _render(arguments: argparse.Namespace) -> int:
                 if ready.warning:
                     _say(ready.warning)
     arguments.out.mkdir(parents=True, exist_ok=True)
-    dtype = "float32" if arguments.format == "wav" else "pcm24"
+    dtype = "pcm24" if arguments.format == "flac" else "float32"
     order = PrintOrder(arguments.out, tuple(stems(session)) if arguments.stems else (MASTER,),
                        arguments.format, dtype, arguments.oversample)
+    if arguments.passage is not None:
+        passages = [passage for passage in session.passages if passage.name == arguments.passage]
+        if not passages:
+            raise ValueError(f"{arguments.session} has no passage {arguments.passage!r}")
+        order = order.of_passage(session, passages[0])
     printed = print_session(_Progress(session.name), session, order)
     for path in printed.files:
         print(plain_line(str(path)))
@@ -417,6 +422,7 @@ def _add_render(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("session", type=Path, metavar="SESSION")
     sub.add_argument("--out", type=Path, required=True, metavar="DIR")
     sub.add_argument("--stems", action="store_true", help="every strip as well as the mix")
+    sub.add_argument("--passage", metavar="NAME", help="that passage alone")
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
     sub.add_argument("--oversample", type=int, choices=FACTORS, help="default: the session's printing quality")
 

@@ -26,7 +26,10 @@ _BAND_WEIGHTS = (1.5, 1.2, 1.0, 1.0, 0.6, 0.4)
 """What is low tells the beat, what is high often its divisions."""
 _STRETCH_SECONDS, _STRETCH_STEP = 12.0, 3.0
 _SHORTEST_SECONDS = 4.0
+_BEFORE_SECONDS = 0.1
 _FAINT = 1e-6
+_BEGINS = 0.2
+"""What is so strong an onset against the strongest is where a recording begins."""
 _SAME = 0.04
 """Tempi that are no farther apart, as a share, are one."""
 _RETRY = 0.03
@@ -45,11 +48,14 @@ class TempoReading:
         0 to 1: how much more it agrees with the sound than any other tempo.
     others : tuple[float, ...]
         Half and double, as far as they are tempi.
+    first_beat : float
+        Where the first beat is that something begins on, in seconds.
     """
 
     bpm: float
     confidence: float
     others: tuple[float, ...]
+    first_beat: float = 0.0
 
 
 def read_tempo(sound: Samples, rate: float) -> TempoReading:
@@ -65,7 +71,8 @@ def read_tempo(sound: Samples, rate: float) -> TempoReading:
     """
     if sound.size < _SHORTEST_SECONDS * rate:
         raise ValueError(f"a tempo takes {_SHORTEST_SECONDS:g} seconds of sound at least")
-    onsets = onset_strength(sound, rate)
+    # A sound that begins at once begins with an onset too.
+    onsets = onset_strength(np.concatenate((np.zeros(round(_BEFORE_SECONDS * rate)), sound)), rate)
     if onsets.max() <= 0.0:
         raise ValueError("there are no notes that begin")
     tempi = np.geomspace(SLOWEST, FASTEST, 600)
@@ -77,7 +84,7 @@ def read_tempo(sound: Samples, rate: float) -> TempoReading:
     others = scores[np.abs(np.log(tempi / bpm)) > _SAME]
     confidence = max(0.0, 1.0 - float(others.max(initial=0.0)) / max(float(scores.max()), _FAINT))
     related = tuple(other for other in (bpm / 2.0, bpm * 2.0) if SLOWEST <= other <= FASTEST)
-    return TempoReading(bpm, confidence, related)
+    return TempoReading(bpm, confidence, related, max(0.0, _first_beat(onsets, bpm) - _BEFORE_SECONDS))
 
 
 def onset_strength(sound: Samples, rate: float) -> Samples:
@@ -134,6 +141,22 @@ def _pulse(onsets: Samples, tempi: Samples) -> Samples:
     waves = np.exp(-2j * np.pi * tempi[:, None] / 60.0 * np.arange(length) * _HOP_SECONDS) * np.hanning(length)
     starts = range(0, onsets.size - length + 1, step)
     return np.asarray(np.sum([np.abs(waves @ onsets[start:start + length]) for start in starts], axis=0))
+
+
+def _first_beat(onsets: Samples, bpm: float) -> float:
+    """Where beats of a tempo begin that agree best with the onsets of the first stretch, in seconds."""
+    period = 60.0 / bpm / _HOP_SECONDS
+    heard = int(np.argmax(onsets > _BEGINS * onsets.max()))
+    length = min(onsets.size - heard, round(_STRETCH_SECONDS / _HOP_SECONDS))
+    # Onsets are counted from hop to hop: a comb of beats at every tenth of a hop.
+    smooth = np.convolve(onsets[heard:heard + length], np.hanning(7), "same")
+    beats = np.arange(0.0, length - period, period)
+    offsets = np.arange(0.0, period, 0.1)
+    strength = [np.interp(beats + offset, np.arange(length), smooth).sum() for offset in offsets]
+    place = heard + float(offsets[np.argmax(strength)])
+    # A beat that begins just before something is heard is that one.
+    place -= period if place - heard > 0.85 * period else 0.0
+    return (place + 1.0) * _HOP_SECONDS + 0.5 * _WINDOW_SECONDS
 
 
 def _refined(onsets: Samples, bpm: float) -> float:

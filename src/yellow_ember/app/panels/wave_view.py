@@ -58,7 +58,8 @@ _NOTCH = 120.0
 _NEAREST_CROSSING_SECONDS = 0.02
 _LABEL_PIXELS = 44
 KEYS = (("[ and ]", "loop from here, loop to here"), ("Left, Right", "a beat back, a beat on; with Ctrl a bar"),
-        ("+ and -", "zoom in and out"), ("Double-click", "loop a bar"), ("Wheel", "scroll; with Ctrl zoom"))
+        ("+ and -", "zoom in and out"), ("Double-click", "loop a bar"), ("Alt+drag in the ruler", "where bar 1 begins"),
+        ("Alt+drag of a wave", "move the region"), ("Wheel", "scroll; with Ctrl zoom"))
 """What it answers to, for the sheet of keys."""
 
 
@@ -115,7 +116,9 @@ class WaveView(QWidget):
     def _refresh(self) -> None:
         """Draw the waves again where anything in them has changed."""
         session, strips = self._sessions.session, self._strips()
-        self._view.set_size(self.width(), self._imports.length)
+        if self._held is None:
+            # What is dragged may make the session longer: the view stays as it is under the hand.
+            self._view.set_size(self.width(), self._imports.length)
         self._waves.look_at(frozenset(strip.id for strip in strips if strip.chain or not strip.regions))
         shown = (session.loop, session.tempo, session.beats_per_bar, session.first_beat, self._imports.length,
                  self._selection.strip_id, self._settings.all_waves, id(self._added.part), *(
@@ -302,6 +305,8 @@ class WaveView(QWidget):
         self._anchor = self._snapped(frame, event)
         strip, self._held = self.strip_at(point), self._grip_on_region(event)
         self._drag = self._grip_at(point) or ("region" if self._held is not None else "scrub")
+        if point.y() < TOP and event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            self._drag = "bars"
         if self._drag == "scrub":
             self._playback.locate(frame)
         if strip is not None and strip.id != self._selection.strip_id:
@@ -333,6 +338,9 @@ class WaveView(QWidget):
         if self._held is not None:
             self._regions.drag(self._held, frame, lambda frame: self._snapped(frame, event))
             return
+        if self._drag == "bars":
+            self._gesture.show("First beat", "bars", lambda session: session.with_(first_beat=frame / session.rate))
+            return
         loop, here = self._sessions.session.loop, self._snapped(frame, event)
         start, end = {"start": (here, loop.end), "end": (loop.start, here),
                       "draw": (self._anchor, here)}[self._drag]
@@ -340,11 +348,12 @@ class WaveView(QWidget):
             self.set_loop(Loop(min(start, end), max(start, end)), commit=False)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        if self._drag in ("start", "end", "draw"):
+        if self._drag in ("start", "end", "draw", "bars"):
             self._gesture.keep()
         if self._held is not None:
             self._regions.keep()
         self._drag, self._held = "", None
+        self._refresh()
 
     def _cursor_for(self, event: QMouseEvent) -> Qt.CursorShape:
         held = self._grip_on_region(event)

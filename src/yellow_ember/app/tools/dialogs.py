@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -154,7 +155,9 @@ class PrintDialog(FormDialog):
         self.what = QComboBox()
         self.what.addItems(["The mix", f"The strip {self._selection.strip.name}", "The mix and every strip (stems)"])
         self.stretch = QComboBox()
-        self.stretch.addItems(["All of it", "The loop"])
+        passages = sessions.session.passages
+        self.stretch.addItems(["All of it", "The loop", *(f"The passage {passage.name}" for passage in passages),
+                               *(["Every passage, one by one"] if len(passages) > 1 else [])])
         self.kind = QComboBox()
         self.kind.addItems([words for words, _, _ in KINDS])
         self.folder = QLineEdit(str(self._sessions.own_folder))
@@ -178,17 +181,23 @@ class PrintDialog(FormDialog):
         if folder:
             self.folder.setText(folder)
 
-    def order(self) -> PrintOrder:
-        """The order as the dialog stands."""
+    def orders(self) -> list[PrintOrder]:
+        """What is to be printed as the dialog stands: several where every passage is."""
         strips = ((MASTER,), (self._selection.strip_id,),
                   tuple(stems(self._sessions.session)))[self.what.currentIndex()]
         _, file_format, dtype = KINDS[self.kind.currentIndex()]
-        loop = self._sessions.session.loop
-        start, end = (0, None) if self.stretch.currentIndex() == 0 else (loop.start, loop.end)
-        return PrintOrder(Path(self.folder.text()), strips, file_format, dtype, None, start, end)
+        session, at = self._sessions.session, self.stretch.currentIndex()
+        order = PrintOrder(Path(self.folder.text()), strips, file_format, dtype)
+        if at == 0:
+            return [order]
+        if at == 1:
+            return [replace(order, start=session.loop.start, end=session.loop.end)]
+        chosen = session.passages[at - 2:at - 1] or session.passages
+        return [order.of_passage(session, passage) for passage in chosen]
 
     def accept(self) -> None:
-        self._rendering.start(self.order())
+        for order in self.orders():
+            self._rendering.start(order)
         super().accept()
 
 

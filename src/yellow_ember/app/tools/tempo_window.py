@@ -49,7 +49,7 @@ class TempoWindow(ToolWindow):
         layout.addLayout(form)
         layout.addLayout(self.button_row((
             ("Tap", tempo_tap.tap, "Tap the beat here, or with the key T"),
-            ("Find", self.find, "Find the tempo of the chosen track"))))
+            ("Find", self.find, "Find the tempo and the first beat of the chosen track"))))
         layout.addLayout(self.button_row((
             ("Half", lambda: self._take(sessions.session.tempo / 2.0), "Half the tempo"),
             ("Double", lambda: self._take(sessions.session.tempo * 2.0), "Double the tempo"))))
@@ -91,7 +91,8 @@ class TempoWindow(ToolWindow):
         others = " or ".join(f"{other:.1f}" for other in reading.others)
         self.said.setText(f"{reading.bpm:.1f} bpm, {sure} ({100 * reading.confidence:.0f} %)"
                           + (f"; or {others}" if others else ""))
-        self._take(round(reading.bpm, 1))
+        self._sessions.document.commit("Tempo", lambda session: session.with_(
+            tempo=round(reading.bpm, 1), first_beat=reading.first_beat))
 
     def _failed(self, reason: str) -> None:
         self.buttons["Find"].setEnabled(True)

@@ -21,6 +21,7 @@ from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import AudioWriter, writing
 from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.values.model import MASTER, Session, Strip
+from yellow_ember.session.values.places import Passage
 
 BLOCK = 4096
 
@@ -39,6 +40,8 @@ class PrintOrder:
         "pcm16", "pcm24" or "float32".
     start, end : int, int | None
         Frames; end None for the whole length.
+    passage : str
+        What the files are named after beside the session and the strip, "" for nothing.
     """
 
     folder: Path
@@ -48,6 +51,12 @@ class PrintOrder:
     oversample: int | None = None
     start: int = 0
     end: int | None = None
+    passage: str = ""
+
+    def of_passage(self, session: Session, passage: Passage) -> PrintOrder:
+        """The same order for a passage, with what is left of its fade behind its end."""
+        return replace(self, start=round(passage.start * session.rate),
+                       end=round((passage.end + passage.fade_out) * session.rate), passage=passage.name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +160,8 @@ def _paths(session: Session, order: PrintOrder) -> dict[str, Path]:
     paths = {}
     for strip_id in order.strips:
         label = "mix" if strip_id == MASTER else session.strip(strip_id).name
-        requested = order.folder / f"{plain_file_name(session.name)} - {plain_file_name(label)}.{order.format}"
+        names = [session.name, label, *([order.passage] if order.passage else [])]
+        requested = order.folder / f"{' - '.join(map(plain_file_name, names))}.{order.format}"
         path = free_name(requested)
         while path in taken:
             path = free_name(path.with_name(f"{path.stem} b{path.suffix}"))
