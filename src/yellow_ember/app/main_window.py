@@ -67,7 +67,7 @@ class MainWindow(QMainWindow):
         self._splitters["across"] = _splitter(
             Qt.Orientation.Horizontal, (self.desk, self._splitters["middle"], self.balance), (236, 760, 276))
         self._splitters["down"] = _splitter(
-            Qt.Orientation.Vertical, (self._splitters["across"], self.timeline), (558, 144))
+            Qt.Orientation.Vertical, (self._splitters["across"], self.timeline), (566, 136))
         self._splitters["across"].setStretchFactor(1, 1)
         self._splitters["middle"].setStretchFactor(0, 1)
         self._splitters["middle"].setStretchFactor(1, 3)
