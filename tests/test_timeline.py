@@ -209,8 +209,10 @@ def test_all_strips_have_lanes_and_are_chosen_there(window: MainWindow, qtbot: Q
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
     assert workspace.selection.strip_id == strip.id
     shown = {strip.id for strip, _box in boxes}
-    turn(view, 300.0, -20.0)
-    assert {strip.id for strip, _box in view.lanes} | shown == {strip.id for strip in workspace.sessions.session.strips}
+    for _ in range(3):
+        turn(view, 300.0, -2.0)
+        shown |= {strip.id for strip, _box in view.lanes}
+    assert shown == {strip.id for strip in workspace.sessions.session.strips}
     window.timeline.all_strips.click()
     assert [strip.id for strip, _box in view.lanes] == [workspace.selection.strip_id]
 

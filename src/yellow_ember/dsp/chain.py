@@ -67,6 +67,9 @@ class ChainRecord(Record):
         Where the record of the way round lies, 0 where there is none.
     wide_from : int
         Place of the first slot that has two channels where the chain is given one, else -1.
+    part_start, whole_frames : int
+        Where in a longer block a part of it begins that the chain is run on, and that block's frames; 0 where it is
+        run on a block as a whole.
     points : Samples
         What is at each point of the chain, a row each, while somebody looks on; else empty.
     """
@@ -74,6 +77,8 @@ class ChainRecord(Record):
     run_slot: int = whole()
     wide_from: int = whole()
     loop: int = whole()
+    part_start: int = whole()
+    whole_frames: int = whole()
     slots: NDArray[np.int64] = whole_setting("slots")
     clock: Samples = shared(1)
     points: Samples = shared(2)
@@ -121,8 +126,9 @@ def _run_chain(chain: ChainRecord, block: Samples) -> None:
     """Run a chain on a block (channels, frames) in place; where it widens, the result lies in `chain.wide`."""
     clean_input(block)
     frames = block.shape[1]
+    first, whole_frames = (chain.part_start, chain.whole_frames) if chain.whole_frames > 0 else (0, frames)
     if chain.loop == 0:
-        _run_slots(chain, block, 0, frames)
+        _run_slots(chain, block, first, whole_frames)
         return
     if chain.wide_from == 0:
         block = _widened(chain, block)
@@ -132,7 +138,7 @@ def _run_chain(chain: ChainRecord, block: Samples) -> None:
         piece = block_of(chain.piece, block.shape[0], stop - start)
         put(piece, block[:, start:stop])
         come_back(loop, stop - start)
-        _run_slots(chain, piece, start, frames)
+        _run_slots(chain, piece, first + start, whole_frames)
         go_round(loop, stop - start)
         put(block[:, start:stop], piece)
 

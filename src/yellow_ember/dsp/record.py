@@ -50,6 +50,17 @@ class Role(Enum):
     SHARED = "an array of somebody else's, which is only read"
 
 
+class WordKind(Enum):
+    """What lies in a word of a record's memory."""
+
+    PLACE = 0
+    """Where an array of the record's own lies, or nothing."""
+    WHOLE = 1
+    REAL = 2
+    SHARED = 3
+    """Where a shared array lies."""
+
+
 @dataclass(frozen=True, slots=True)
 class Field:
     """shape : sizes, by number or by the name that `Record.make` is given them under; empty for one number"""
@@ -155,12 +166,51 @@ class Record:
             memory = store[first + offset:first + offset + length]
             record._put(name, memory.view(record._own[name].dtype).reshape(shape))
         object.__setattr__(made, "carried", store[first:first + offsets[states]].view(np.float64))
+        settings = sum(record._own[name].role is not Role.SCRATCH for record, name, _ in places)
+        object.__setattr__(made, "words", store[first:first + offsets[settings]].view(np.int64))
+        kinds = np.zeros(made.words.size, np.int64)
+        for (record, name, _), offset, length in zip(places[:settings], offsets, lengths, strict=False):
+            kind = WordKind.REAL if record._own[name].dtype is np.float64 else WordKind.WHOLE
+            kinds[offset // _WORD:(offset + length) // _WORD] = kind.value
+        object.__setattr__(made, "word_kinds", kinds)
         return made
 
     address: int
     """Where the structure lies, for compiled code."""
     carried: Samples
     """All state, in one piece: what a copy of a running stage takes along."""
+    words: NDArray[np.int64]
+    """All state and behind it all arrays of settings, in one piece, bit by bit."""
+    word_kinds: NDArray[np.int64]
+    """What each of these words is, by the values of `WordKind`."""
+
+    @property
+    def structure(self) -> NDArray[np.int64]:
+        """The structure itself, bit by bit: numbers, and where arrays lie."""
+        return self._memory.view(np.int64)
+
+    @property
+    def shared_arrays(self) -> tuple[NDArray[Any], ...]:
+        """The arrays of others that it reads, those of its parts among them."""
+        own = (self._arrays[name] for name, field in self._own.items()
+               if field.role is Role.SHARED and name in self._arrays)
+        return (*own, *(array for part in self._inner.values() for array in part.shared_arrays))
+
+    @classmethod
+    def structure_kinds(cls) -> NDArray[np.int64]:
+        """What each word of the structure is, by the values of `WordKind`."""
+        kinds = np.full(cls.dtype.itemsize // _WORD, WordKind.PLACE.value)
+        fields: Any = cls.dtype.fields
+        for name, field in cls._own.items():
+            first, size = fields[name][1] // _WORD, fields[name][0].itemsize // _WORD
+            if field.role is Role.SHARED:
+                kinds[first:first + size] = WordKind.SHARED.value
+            elif not field.dimensions:
+                kinds[first] = (WordKind.REAL if field.dtype is np.float64 else WordKind.WHOLE).value
+        for name, part in cls._parts.items():
+            first = fields[name][1] // _WORD
+            kinds[first:first + part.dtype.itemsize // _WORD] = part.structure_kinds()
+        return kinds
 
     @classmethod
     def _over(cls, memory: NDArray[Any]) -> Self:

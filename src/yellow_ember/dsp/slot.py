@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -9,9 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.kernels import inlined
+from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, aim, crossfade, glide, jump, mean, put, rests_at
+from yellow_ember.dsp.lanes import GRID, LANE, lane_at
 from yellow_ember.dsp.parameters import Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
@@ -20,8 +22,11 @@ from yellow_ember.dsp.record import (
     block_of,
     call_stage,
     matrix,
+    real,
+    record_at,
     scratch,
     setting,
+    shared,
     state,
     vector,
     whole,
@@ -29,7 +34,18 @@ from yellow_ember.dsp.record import (
     whole_state,
     whole_vector,
 )
-from yellow_ember.dsp.stage import Processor, Setup
+from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, CLOCK_FROM, Processor, Setup, in_session
+from yellow_ember.dsp.stage_lanes import (
+    CYCLES,
+    StageLanes,
+    StageLanesRecord,
+    copy_state,
+    follow_lane,
+    gains_at,
+    settings_at,
+    steer,
+    take_settings,
+)
 from yellow_ember.dsp.stage_settings import StageSettings
 
 FADE_SECONDS = 0.02
@@ -52,9 +68,22 @@ class SlotRecord(Record):
         Frames until the other one, with new settings, has settled.
     unheard : int
         Frames that the stage still runs unheard since it was switched on.
+    lanes, lanes_taken : int
+        Where the record of its lanes lies, 0 for none; and of those that it was aimed by last.
+    next_frame : float
+        The session's frame at which it goes on, below NOWHERE where it begins anew.
+    settings_of, settings_now : int
+        Where the settings come from that it has, or comes to, and which of them these are.
+    memories : NDArray[np.int64]
+        Where the words of both stages lie; their structures lie at `stages`.
     """
 
     function: int = whole()
+    lanes: int = whole()
+    lanes_taken: int = whole()
+    next_frame: float = real()
+    settings_of: int = whole()
+    settings_now: int = whole()
     heard: int = whole()
     settling: int = whole()
     unheard: int = whole()
@@ -62,6 +91,8 @@ class SlotRecord(Record):
     latency: int = whole()
     mono: int = whole()
     stages: NDArray[np.int64] = whole_setting(2)
+    memories: NDArray[np.int64] = whole_setting(2)
+    clock: Samples = shared(1)
     wet: Samples = setting(4)
     beside: Samples = setting(4)
     on: Samples = setting(4)
@@ -71,6 +102,11 @@ class SlotRecord(Record):
     dry: Samples = scratch("samples")
     other: Samples = scratch("samples")
     single: Samples = scratch("frames")
+    piece: Samples = scratch("grid")
+
+
+_LANES = StageLanesRecord.dtype
+NOWHERE = -1e18
 
 
 @inlined
@@ -105,14 +141,14 @@ def _add_dry(slot: SlotRecord, block: Samples, dry: Samples) -> None:
         add(block, other)
 
 
-@inlined
-def _run_slot(slot: SlotRecord, block: Samples) -> None:
-    """Run a slot on a block (channels, frames) in place."""
+@kernel
+def _run_piece(slot: SlotRecord, block: Samples) -> None:
+    """Run a slot on a block, or a piece of one, in which no lane turns."""
     channels, frames = block.shape
     dry, index, on = block_of(slot.dry, channels, frames), whole_vector(slot.index), vector(slot.on)
     put(dry, block)
     index[0] = delay(dry, matrix(slot.ring), index[0])
-    if slot.unheard == 0 and rests_at(on, 0.0):
+    if slot.unheard == 0 and slot.lanes == 0 and rests_at(on, 0.0):
         put(block, dry)
         return
     if slot.mono == 1:
@@ -131,9 +167,113 @@ def _run_slot(slot: SlotRecord, block: Samples) -> None:
             aim(on, 1.0, slot.fade_frames)
         return
     _add_dry(slot, block, dry)
-    if on[LEFT] != 0.0:
+    if not rests_at(on, 1.0):
         crossfade(dry, block, on)
         put(block, dry)
+
+
+@kernel
+def _begin_cycle(slot: SlotRecord, lanes: StageLanesRecord, frame: float) -> None:
+    """Go on to the settings that hold at the end of a cycle; where playing begins, from those that hold before."""
+    cycles = record_at(lanes.cycles, CYCLES)
+    stages, memories, change = whole_vector(slot.stages), whole_vector(slot.memories), vector(slot.change)
+    number = math.floor(frame / cycles.length)
+    done = int(frame - number * cycles.length)
+    begins = slot.next_frame <= NOWHERE
+    is_new = slot.settings_of != lanes.cycles
+    if not begins and not is_new and done != 0 and frame == slot.next_frame:
+        return
+    if begins:
+        slot.settings_now, slot.settings_of = settings_at(cycles, number), lanes.cycles
+        take_settings(cycles, slot.settings_now, memories[slot.heard], stages[slot.heard])
+        slot.settling = 0
+        jump(change, 0.0)
+    if slot.settling != 0 or change[TARGET] != 0.0:
+        return
+    following = settings_at(cycles, number + 1)
+    if following == slot.settings_now and (begins or not is_new):
+        return
+    slot.settings_now, slot.settings_of = following, lanes.cycles
+    copy_state(cycles, memories[slot.heard], memories[1 - slot.heard])
+    take_settings(cycles, following, memories[1 - slot.heard], stages[1 - slot.heard])
+    if not begins:
+        done = 0
+    slot.settling = max(0, cycles.settling - done)
+    if slot.settling == 0:
+        past = min(done - cycles.settling, slot.fade_frames - 1)
+        jump(change, past / slot.fade_frames)
+        aim(change, 1.0, slot.fade_frames - past)
+
+
+@kernel
+def _turn(slot: SlotRecord, lanes: StageLanesRecord, frame: float, cell_end: float, leaving: float) -> None:
+    """Aim everything that has a lane at where it is at the end of a cell of the grid.
+
+    Parameters
+    ----------
+    frame, leaving : float
+        The session's frames of what enters the stage now, and of what leaves it.
+    """
+    begins = slot.next_frame <= NOWHERE
+    if lanes.cycles != 0:
+        _begin_cycle(slot, lanes, frame)
+    stages, memories = whole_vector(slot.stages), whole_vector(slot.memories)
+    frames = int(cell_end - frame)
+    left_last = leaving + frames
+    # Behind a jump within a cell there is no hurry: the next cell goes on from where this one has come to.
+    frames = frames if begins else max(frames, GRID)
+    for follower in whole_vector(lanes.followers):
+        for k in range(2):
+            if begins:
+                follow_lane(follower, frame, memories[k], stages[k], 0)
+            follow_lane(follower, cell_end, memories[k], stages[k], frames)
+    if lanes.gains == 1:
+        if begins:
+            wet, dry = gains_at(lanes, leaving)
+            steer(vector(slot.wet), wet, 0)
+            steer(vector(slot.beside), dry, 0)
+        wet, dry = gains_at(lanes, left_last)
+        steer(vector(slot.wet), wet, frames)
+        steer(vector(slot.beside), dry, frames)
+    if lanes.on != 0:
+        lane = record_at(lanes.on, LANE)
+        if begins:
+            steer(vector(slot.on), lane_at(lane, leaving), 0)
+        steer(vector(slot.on), lane_at(lane, left_last), frames)
+
+
+@kernel
+def _run_along(slot: SlotRecord, block: Samples) -> None:
+    """Run a slot on a block in pieces between which its lanes turn, on a grid that begins with the session."""
+    lanes, clock = record_at(slot.lanes, _LANES), vector(slot.clock)
+    channels, frames = block.shape
+    raw = clock[CLOCK_FRAME] - clock[CLOCK_DELAY]
+    start = 0
+    while start < frames:
+        frame = in_session(clock, raw + start)
+        cell_end = (math.floor(frame / GRID) + 1.0) * GRID
+        stop = min(frames, start + int(cell_end - frame))
+        until = clock[CLOCK_FROM] - raw
+        if start < until < stop:
+            stop = int(until)
+        if frame != slot.next_frame or cell_end - frame == GRID or slot.lanes != slot.lanes_taken:
+            _turn(slot, lanes, frame, cell_end, in_session(clock, raw + start - slot.latency))
+            slot.lanes_taken = slot.lanes
+        piece = block_of(slot.piece, channels, stop - start)
+        put(piece, block[:, start:stop])
+        _run_piece(slot, piece)
+        put(block[:, start:stop], piece)
+        slot.next_frame = frame + stop - start
+        start = stop
+
+
+@inlined
+def _run_slot(slot: SlotRecord, block: Samples) -> None:
+    """Run a slot on a block (channels, frames) in place."""
+    if slot.lanes == 0:
+        _run_piece(slot, block)
+    else:
+        _run_along(slot, block)
 
 
 SLOT = CompiledHalf(SlotRecord, _run_slot)
@@ -157,9 +297,12 @@ class Slot:
         self.latency = self._processors[0].latency
         record = self.record = SlotRecord.make(
             channels=setup.channels, frames=setup.max_block, samples=setup.channels * setup.max_block,
-            latency=self.latency)
+            latency=self.latency, grid=setup.channels * GRID)
         record.function = self._processors[0].compiled.address
         record.stages = np.array([processor.record.address for processor in self._processors])
+        record.memories = np.array([processor.record.words.ctypes.data for processor in self._processors])
+        record.clock = setup.clock.times
+        record.next_frame = 2.0 * NOWHERE
         record.latency, record.mono = self.latency, int(mono)
         self._wet = Ramp(settings.wet_gain, setup.rate, state=record.wet)
         self._beside = Ramp(settings.dry_gain, setup.rate, state=record.beside)
@@ -168,19 +311,43 @@ class Slot:
         record.fade_frames = self._change.frames
         self.changing = False
         """True while new settings come in by a crossfade."""
+        self._lanes = self._lanes_of(settings)
+        self._prepared: tuple[StageSettings, StageLanes | None] = settings, self._lanes
+        """Settings that were rehearsed, with their lanes."""
+        self._use_lanes()
 
     def _processor(self) -> Processor:
         processor = self.settings.declaration.processor(self._setup)
         processor.set(self.settings.params, at_once=True)
         return processor
 
+    def _lanes_of(self, settings: StageSettings) -> StageLanes | None:
+        """The lanes of some settings; None where none is on."""
+        if not any(lane.on for lane in settings.lanes):
+            return None
+        return StageLanes(settings, lambda: settings.declaration.processor(self._setup), self._setup.rate,
+                          self.record.fade_frames)
+
+    def _use_lanes(self) -> None:
+        self.record.lanes = 0 if self._lanes is None else self._lanes.record.address
+        if self._lanes is None:
+            self.record.lanes_taken = 0
+
+    @property
+    def _steps(self) -> bool:
+        """True while lanes say which settings the stage has, in steps."""
+        return self._lanes is not None and self._lanes.cycles is not None
+
     def reset(self) -> None:
         """Forget all past input and finish every movement."""
+        self.record.next_frame = 2.0 * NOWHERE
         now = self._processors[self.record.heard]
         if self.changing or self._heard != self.settings.params:
             now.set(self.settings.params, at_once=True)
             self._heard = self.settings.params
         now.reset()
+        if self._lanes is not None:
+            self._processors[1 - self.record.heard].reset()
         self.record.carried.fill(0.0)
         self._wet.jump(self.settings.wet_gain)
         self._beside.jump(self.settings.dry_gain)
@@ -191,7 +358,11 @@ class Slot:
 
     def update(self, settings: StageSettings) -> None:
         """Move to new settings of the same stage without a click."""
-        if settings.on and not self.settings.on and self._on.resting and self._on.target == 0.0:
+        self._update_lanes(settings)
+        lanes = self._lanes
+        if lanes is not None and lanes.decides_on:
+            self.record.unheard = 0
+        elif settings.on and not self.settings.on and self._on.resting and self._on.target == 0.0:
             now = self._processors[self.record.heard]
             now.set(settings.params, at_once=True)
             self._heard = settings.params
@@ -203,16 +374,32 @@ class Slot:
         elif self.record.unheard == 0:
             self._on.move(1.0)
         self.settings = settings
-        self._wet.move(settings.wet_gain)
-        self._beside.move(settings.dry_gain)
+        if lanes is None or not lanes.moves_gains:
+            self._wet.move(settings.wet_gain)
+            self._beside.move(settings.dry_gain)
         if not self.changing:
             self._follow()
+
+    def _update_lanes(self, settings: StageSettings) -> None:
+        """Take the lanes of new settings, which were worked out beforehand where that was possible."""
+        if not settings.lanes and self._lanes is None:
+            return
+        if settings is not self._prepared[0]:
+            self._prepared = settings, self._lanes_of(settings)
+        stepped = self._steps
+        self._lanes = self._prepared[1]
+        self._use_lanes()
+        if stepped and not self._steps:
+            # Which settings are heard is not known here; those without lanes come in anew.
+            self._heard = {}
 
     def rehearse(self, settings: StageSettings) -> None:
         """Work out new settings on a processor that nobody hears, from any thread.
 
         What is dear in them (tables, responses) is kept by those who make it, so that `update` finds it ready.
         """
+        if settings.lanes:
+            self._prepared = settings, self._lanes_of(settings)
         if settings.params != self.settings.params:
             if self._rehearsing is None:
                 self._rehearsing = settings.declaration.processor(self._setup)
@@ -229,8 +416,15 @@ class Slot:
         requested = self.settings.params
         if requested == self._heard:
             return
+        if self._steps:
+            # The lanes' own settings hold what is new.
+            self._heard = requested
+            return
         now, following = self._processors[self.record.heard], self._processors[1 - self.record.heard]
-        if self.settings.declaration.needs_crossfade(self._heard, requested):
+        if not self._heard and (self.record.settling > 0 or self._change.target != 0.0):
+            self.changing = True
+            return
+        if not self._heard or self.settings.declaration.needs_crossfade(self._heard, requested):
             # A filter whose coefficients jump rings for a moment, and what rings at the stage's
             # entrance comes out later: the fade waits until it has passed.
             following.adopt(now)

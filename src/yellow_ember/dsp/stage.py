@@ -7,6 +7,7 @@ knows about that stage reads it from there.
 from __future__ import annotations
 
 import enum
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -16,12 +17,23 @@ import numba
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import CompiledHalf, run_stage
 
-CLOCK_FRAME, CLOCK_DELAY = 0, 1
+CLOCK_FRAME, CLOCK_DELAY, CLOCK_FROM, CLOCK_SHIFT = 0, 1, 2, 3
 """What of a clock compiled code reads from its `times`."""
+
+
+@kernel
+def in_session(times: Samples, frame: float) -> float:
+    """The session's frame of what lies at a frame of a clock.
+
+    Behind a jump, at the loop's end, a stage still works for a while on what came before it: such frames lie before
+    CLOCK_FROM, where reading went on, and belong CLOCK_SHIFT later.
+    """
+    return frame + times[CLOCK_SHIFT] if frame < times[CLOCK_FROM] else frame
 
 
 class Clock:
@@ -36,8 +48,8 @@ class Clock:
     """
 
     def __init__(self, tempo: float = 120.0, beats_per_bar: int = 4) -> None:
-        self.times: Samples = np.zeros(2)
-        """Frame and delay, for compiled code."""
+        self.times: Samples = np.array([0.0, 0.0, -math.inf, 0.0])
+        """Frame, delay, where reading went on after the last jump, and how far that was back; for compiled code."""
         self.tempo = tempo
         self.beats_per_bar = beats_per_bar
 
@@ -162,7 +174,7 @@ class Processor(ABC):
     def __init__(self, setup: Setup) -> None:
         """Make the record and what belongs to it, for a rate, a number of channels, a longest block and a quality."""
         self._setup = setup
-        self._ramps: list[Ramp] = []
+        self.ramps: list[Ramp] = []
         self.record: Any = self.compiled.record_type.make(
             channels=setup.channels, frames=setup.max_block, samples=setup.channels * setup.max_block,
             **self.sizes(setup))
@@ -186,7 +198,7 @@ class Processor(ABC):
     def ramp(self, value: float, state: Samples) -> Ramp:
         """A gliding gain that `reset` brings to its target; `state` (4,) is its field in the record."""
         made = Ramp(value, self._setup.rate, state=state)
-        self._ramps.append(made)
+        self.ramps.append(made)
         return made
 
     def process(self, block: Samples) -> None:
@@ -199,7 +211,7 @@ class Processor(ABC):
     def reset(self) -> None:
         """Forget all past input and finish every glide."""
         self.record.carried.fill(0.0)
-        for ramp in self._ramps:
+        for ramp in self.ramps:
             ramp.jump(ramp.target)
 
     def adopt(self, other: Processor) -> None:

@@ -5,13 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yellow_ember.dsp.arrays import gain
+from yellow_ember.dsp.lanes import Lane
 from yellow_ember.dsp.parameters import Number, Value, Values
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stage_values import DRY, STAGE_VALUES, WET
 from yellow_ember.dsp.stages import stage_kind
 
 
-def _level(parameter: Number, decibels: float | None) -> float:
+def level_of(parameter: Number, decibels: float | None) -> float:
     """The amplitude of a level, silent at the bottom of its range and where there is none."""
     return 0.0 if decibels is None or decibels <= parameter.minimum else gain(decibels)
 
@@ -28,6 +29,8 @@ class StageSettings:
         What every stage has (`dsp/stage_values.py`); both levels stand behind the mix.
     params : Values
         Full and checked, by the kind's declaration.
+    lanes : tuple[Lane, ...]
+        What of it moves along the session, at most one for each parameter.
     """
 
     id: str
@@ -38,6 +41,7 @@ class StageSettings:
     mix_pct: float = 100.0
     mono: bool = False
     params: Values
+    lanes: tuple[Lane, ...] = ()
 
     @property
     def declaration(self) -> StageKind:
@@ -49,12 +53,12 @@ class StageSettings:
     @property
     def wet_gain(self) -> float:
         """The amplitude of what the stage makes in what goes on."""
-        return _level(WET, self.wet_db) * self.mix_pct / 100.0
+        return level_of(WET, self.wet_db) * self.mix_pct / 100.0
 
     @property
     def dry_gain(self) -> float:
         """The amplitude of what enters the stage in what goes on."""
-        return _level(DRY, self.dry_db) + 1.0 - self.mix_pct / 100.0
+        return level_of(DRY, self.dry_db) + 1.0 - self.mix_pct / 100.0
 
     @property
     def own_values(self) -> dict[str, Value]:

@@ -8,10 +8,12 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.engine.faders import fader_level
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.plan import Crew, Plan
-from yellow_ember.engine.strip import StripNode, fader_level
+from yellow_ember.engine.strip import StripNode
 from yellow_ember.files.conformed import Segment
+from yellow_ember.session.values.drawn import with_macro_lanes
 from yellow_ember.session.values.model import Session, Strip, StripKind
 
 CEILING_RELEASE_SECONDS = 0.2
@@ -24,6 +26,7 @@ class Graph:
     """
 
     def __init__(self, session: Session, settings: GraphSettings, reuse: Graph | None = None) -> None:
+        session = with_macro_lanes(session)
         self.session = session
         self.settings = settings
         self.nodes: dict[str, StripNode] = {}

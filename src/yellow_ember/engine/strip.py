@@ -42,7 +42,8 @@ from yellow_ember.dsp.record import (
 )
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.slot import FADE_SECONDS
-from yellow_ember.dsp.stage import CLOCK_FRAME, Clock, Setup
+from yellow_ember.dsp.stage import CLOCK_FRAME, CLOCK_FROM, CLOCK_SHIFT, Clock, Setup
+from yellow_ember.engine.faders import fader_level, pan_gains
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.placing import end_of, placed
 from yellow_ember.engine.print_player import (
@@ -56,10 +57,13 @@ from yellow_ember.engine.print_player import (
     play_to_sides,
 )
 from yellow_ember.engine.region_reader import RegionReader, add_region
+from yellow_ember.engine.strip_lanes import StripLanes, StripLanesRecord, blend, fill_gains, turn_down
 from yellow_ember.files.impulses import find_impulse
+from yellow_ember.session.values.drawn import STRIP_LANES
 from yellow_ember.session.values.model import Send, Session, Strip
-from yellow_ember.session.values.strip_values import VOLUME
+from yellow_ember.session.values.strip_values import PAN, VOLUME
 
+_OWN_LANES = frozenset(parameter.id for parameter in STRIP_LANES)
 MATCH_SECONDS = 0.4
 """How long a measured match takes to come in."""
 _CENTRE = math.sqrt(0.5)
@@ -109,6 +113,12 @@ class StripRecord(Record):
         1 where a send takes what is before the fader.
     broken : int
         1 where its print was found damaged.
+    latency : int
+        Frames from what is read to what comes out.
+    lanes : int
+        Where the record of its lanes lies, 0 for none.
+    next_first : int
+        The session's frame that is read next where nothing jumps, -1 where playing begins.
     behind : int
         How many blocks it is behind what is read.
     out : Samples
@@ -133,6 +143,9 @@ class StripRecord(Record):
     fade_frames: int = whole()
     before_is_sent: int = whole()
     broken: int = whole()
+    latency: int = whole()
+    lanes: int = whole()
+    next_first: int = whole()
     behind: int = whole()
     place: int = whole()
     needle_speed: float = real()
@@ -154,6 +167,9 @@ class StripRecord(Record):
     printed: Samples = scratch("out_samples")
     wide_before: Samples = scratch("out_samples")
     before_fader: Samples = scratch("places", "sides")
+    part: Samples = scratch("samples")
+    wide: Samples = scratch("out_samples")
+    lane_gains: Samples = scratch(3, "frames")
 
 
 class TurnRecord(Record):
@@ -172,7 +188,8 @@ class TurnRecord(Record):
 
 
 _CHAIN, _INPUT = ChainRecord.dtype, InputRecord.dtype
-_STRIP, _TURN = StripRecord.dtype, TurnRecord.dtype
+_STRIP, _TURN, _LANES = StripRecord.dtype, TurnRecord.dtype, StripLanesRecord.dtype
+_LONG_AGO = -1e18
 
 
 @inlined
@@ -230,6 +247,48 @@ def _keep_ends(strip: StripRecord, points: Samples, before: Samples, block: Samp
         keep_point(points, points.shape[0] - 1, block, 0, block.shape[1])
 
 
+@kernel
+def _tell_time(strip: StripRecord, clock: Samples, first: int) -> None:
+    """Let the strip's clock be at what is read from a frame of the session on, and know of a jump to it."""
+    frame = float(first - strip.input_latency)
+    if strip.next_first < 0:
+        clock[CLOCK_FROM], clock[CLOCK_SHIFT] = _LONG_AGO, 0.0
+    elif first != strip.next_first:
+        clock[CLOCK_FROM], clock[CLOCK_SHIFT] = frame, float(strip.next_first - first)
+    clock[CLOCK_FRAME] = frame
+
+
+@kernel
+def _run_chain(strip: StripRecord, turn: TurnRecord, block: Samples) -> None:
+    """Run the chain in place, if it runs, stretch by stretch; what it widens lies in `wide`."""
+    runs = strip.ran == 1
+    chain, stretches, frames = record_at(strip.chain, _CHAIN), whole_matrix(turn.stretches), turn.frames
+    clock, gains = vector(chain.clock), matrix(strip.lane_gains)
+    start = 0
+    for k in range(turn.count):
+        first, length = stretches[k, 0], stretches[k, 1]
+        _tell_time(strip, clock, first)
+        strip.next_first = first + length
+        if strip.lanes != 0:
+            raw = float(first - strip.latency)
+            fill_gains(record_at(strip.lanes, _LANES), clock, raw, gains, start, length)
+        if runs and turn.count == 1:
+            call_stage(strip.run_chain, strip.chain, block)
+            if chain.wide_from >= 0:
+                put(block_of(strip.wide, 2, frames), block_of(chain.wide, 2, frames))
+        elif runs:
+            part = block_of(strip.part, strip.channels, length)
+            put(part, block[:, start:start + length])
+            chain.part_start, chain.whole_frames = start, frames
+            call_stage(strip.run_chain, strip.chain, part)
+            chain.whole_frames = 0
+            if chain.wide_from >= 0:
+                put(block_of(strip.wide, 2, frames)[:, start:start + length], block_of(chain.wide, 2, length))
+            else:
+                put(block[:, start:start + length], part)
+        start += length
+
+
 @inlined
 def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
     """Run a strip for the next frames."""
@@ -240,7 +299,8 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
     points = matrix(chain.points)
     if is_broken(player):
         strip.broken = 1
-    if strip.unread == 1 and points.shape[0] == 0 and count == 1 and player.phase == PRINT:
+    if (strip.unread == 1 and points.shape[0] == 0 and count == 1 and player.phase == PRINT
+            and strip.lanes == 0):
         play_to_sides(player, segments[0, 0], match, left, right, out)
     else:
         block, before = block_of(strip.block, strip.channels, frames), block_of(strip.before, strip.channels, frames)
@@ -251,24 +311,27 @@ def _run_strip(strip: StripRecord, turn: TurnRecord) -> None:
             put(before, block)
             index = whole_vector(strip.before_index)
             index[0] = delay(before, matrix(strip.before_ring), index[0])
-        # In a block that goes round the loop the clock is right from the next block on.
-        vector(chain.clock)[CLOCK_FRAME] = segments[0, 0] - strip.input_latency
+        _run_chain(strip, turn, block)
         if runs:
-            call_stage(strip.run_chain, strip.chain, block)
             if chain.wide_from >= 0:
-                block = block_of(chain.wide, 2, frames)
+                block = block_of(strip.wide, 2, frames)
             strip.unread = 0
         else:
             if strip.out_channels != strip.channels:
                 block = block_of(strip.printed, strip.out_channels, frames)
             elif (whole_vector(strip.inputs).shape[0] == 0 and strip.before_is_sent == 0 and strip.wait == 0
-                  and rests_at(after, 1.0)):
+                  and strip.lanes == 0 and rests_at(after, 1.0)):
                 strip.unread = 1
         play(player, segments, count, block)
         _keep_ends(strip, points, before, block)
         glide(block, match)
+        gains = matrix(strip.lane_gains)
+        if strip.lanes != 0:
+            blend(block, before, gains[2])
         _compare(strip, before, block)
         to_sides(block, left, right, out)
+        if strip.lanes != 0:
+            turn_down(out, gains)
         if strip.before_is_sent == 1:
             before_fader = block_in(strip.before_fader, turn.place, 2, frames)
             centre = _CENTRE if strip.channels == 1 else 1.0
@@ -358,6 +421,9 @@ class StripNode:
         self._left = Ramp(1.0, session.rate, state=record.left)
         self._right = Ramp(1.0, session.rate, state=record.right)
         record.fade_frames = self._after.frames
+        self._lanes: StripLanes | None = None
+        self._prepared: tuple[Strip, StripLanes | None] = strip, self._lanes_of(strip)
+        self._use_lanes(strip)
 
     def _make_inputs(self, sources: Sequence[StripNode], rate: float) -> dict[tuple[str, bool], _Input]:
         """The ways in: by the strip that they come from, and whether by a send."""
@@ -377,19 +443,35 @@ class StripNode:
         longest = self._setup.max_block
         record = StripRecord.make(
             channels=self.channels, latency=self.chain.latency, samples=self.channels * longest,
-            out_samples=self.out_channels * longest, sides=2 * longest, places=len(self._out),
+            out_samples=self.out_channels * longest, frames=longest, sides=2 * longest, places=len(self._out),
             regions=len(self.regions), inputs=len(self.inputs), sources=len(sources))
         record.regions = np.array([region.record.address for region in self.regions], np.int64)
         record.run_chain = CHAIN.address
         record.chain, record.row = self.chain.record.address, self.row
         record.channels, record.out_channels = self.channels, self.out_channels
-        record.input_latency = self.input_latency
+        record.input_latency, record.latency, record.next_first = self.input_latency, self.latency, -1
         record.before_is_sent = int(any(send.pre for send in self.strip.sends))
         record.needle_speed = needle_speed(self._setup.rate)
         record.inputs = np.array([entry.record.address for entry in self.inputs.values()], np.int64)
         record.sources = np.array([node.row for node in sources], np.int64)
         record.out = self._out
         return record
+
+    def _lanes_of(self, strip: Strip) -> StripLanes | None:
+        """The lanes of the strip's own values; None where none is on."""
+        own = any(lane.on and lane.parameter in _OWN_LANES for lane in strip.lanes)
+        return StripLanes(strip, self.channels, self._setup.rate) if own else None
+
+    def _use_lanes(self, strip: Strip) -> None:
+        if strip is not self._prepared[0]:
+            self._prepared = strip, self._lanes_of(strip)
+        self._lanes = self._prepared[1]
+        self.record.lanes = 0 if self._lanes is None else self._lanes.record.address
+
+    def rehearse(self, strip: Strip) -> None:
+        """Work out what is dear in new settings, so that `set` finds it ready; from any thread."""
+        self._prepared = strip, self._lanes_of(strip)
+        self.chain.rehearse(strip.chain)
 
     @property
     def end(self) -> int:
@@ -433,14 +515,22 @@ class StripNode:
             if strip.chain != chain and not self.player.stays:
                 self.player.use(None)
             self.chain.update(strip.chain)
+        self._use_lanes(strip)
         self.strip = strip
         self._restless.add(self)
         self._let_through(at_once=at_once)
-        left, right = _fader(strip, self.channels) if audible else (0.0, 0.0)
+        left, right = self._fader(strip) if audible else (0.0, 0.0)
         # A match that is measured later moves so slowly that it is no jump; one that comes with its chain keeps step.
         self._match.frames = self._slowly if strip.chain == chain else self._quickly
         for ramp, value in ((self._left, left), (self._right, right), (self._match, gain(strip.match_db))):
             ramp.go(value, at_once=at_once)
+
+    def _fader(self, strip: Strip) -> tuple[float, float]:
+        """Gains to left and right; what has a lane is left to that."""
+        drawn = self._lanes.drawn if self._lanes is not None else frozenset()
+        level = 1.0 if VOLUME.id in drawn else fader_level(strip.volume_db)
+        left, right = (1.0, 1.0) if PAN.id in drawn else pan_gains(strip.pan, self.channels)
+        return level * left, level * right
 
     def fits(self, strip: Strip) -> bool:
         """True where the chain goes on with two channels from the same place on with these settings."""
@@ -484,6 +574,7 @@ class StripNode:
         self._restless.add(self)
         self.record.carried.fill(0.0)
         self.record.wait = 0
+        self.record.next_first = -1
         self._let_through(at_once=True)
         for entry in self.inputs.values():
             entry.reset()
@@ -499,18 +590,3 @@ def _regions_of(strip: Strip, rate: int, longest: int, reuse: StripNode | None) 
     """What reads the strip's regions, as far as their files were made ready."""
     old = {} if reuse is None else {reader.place: reader for reader in reuse.regions if not reader.broken}
     return [old.get(place) or RegionReader(place, longest) for place in placed(strip, rate)]
-
-
-def fader_level(decibels: float) -> float:
-    """The amplitude of a fader's place, silent at its bottom."""
-    return 0.0 if decibels <= VOLUME.minimum else gain(decibels)
-
-
-def _fader(strip: Strip, channels: int) -> tuple[float, float]:
-    """Gains to left and right: constant power for one channel, balance for two."""
-    level = fader_level(strip.volume_db)
-    position = strip.pan / 100.0
-    if channels == 1:
-        angle = (position + 1.0) * math.pi / 4.0
-        return level * math.cos(angle), level * math.sin(angle)
-    return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position)

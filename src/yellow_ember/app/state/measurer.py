@@ -35,9 +35,9 @@ def chain_sound_of(session: Session, strip_id: str) -> Sound:
     """What enters a strip's chain and what the chain makes of it, wherever one listens."""
     reaching = session.upstream(strip_id)
     return (session.rate, session.reference_dbfs, session.seed, session.tempo, strip_id, tuple(
-        (strip.regions, strip.chain) if strip.id == strip_id else
-        (strip.id, strip.regions, strip.chain, strip.bypass, strip.volume_db, strip.pan, strip.match_db, strip.out,
-         strip.sends)
+        (strip.regions, strip.chain, strip.lanes, strip.lanes and strip.macros) if strip.id == strip_id else
+        (strip.id, strip.regions, strip.chain, strip.lanes, strip.lanes and strip.macros, strip.bypass,
+         strip.volume_db, strip.pan, strip.match_db, strip.out, strip.sends)
         for strip in session.strips if strip.id in reaching))
 
 

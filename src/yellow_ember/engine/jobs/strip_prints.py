@@ -8,11 +8,13 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
 
 from yellow_ember import __version__
+from yellow_ember.dsp.lanes import Lane
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.jobs.job import Progress
@@ -24,6 +26,7 @@ from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.files.kinds import state_of_file
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.folders import Base, folder
+from yellow_ember.session.values.drawn import with_macro_lanes
 from yellow_ember.session.values.model import Session, Strip
 
 BLOCK = 4096
@@ -46,11 +49,17 @@ def _file_facts(path: str | Path) -> tuple[str, int, int]:
 
 
 def _chain_facts(strip: Strip) -> list[object]:
-    stages = [[stage.id, stage.kind, stage.own_values, dict(stage.params)] for stage in strip.chain]
+    stages = [[stage.id, stage.kind, stage.own_values, dict(stage.params), _lane_facts(stage.lanes)]
+              for stage in strip.chain]
     impulses = [_file_facts(path) for stage in strip.chain if (path := stage.declaration.impulse(stage.params))]
     regions = [[*_file_facts(region.audio), region.start, region.begin, region.end, region.fade_in, region.fade_out]
                for region in strip.regions]
     return [strip.id, regions, stages, impulses]
+
+
+def _lane_facts(lanes: Iterable[Lane]) -> list[object]:
+    return [[lane.parameter, lane.on, [[point.seconds, point.value, point.shape.value] for point in lane.points]]
+            for lane in lanes]
 
 
 def print_file(session: Session, strip_id: str, frames: int) -> Path:
@@ -61,10 +70,11 @@ def print_file(session: Session, strip_id: str, frames: int) -> Path:
     frames : int
         How long the session's sound lasts.
     """
+    session = with_macro_lanes(session)
     reaching = session.upstream(strip_id)
     passing = sorted(way for way in session.passing() if way[0] in reaching)
-    before = [[_chain_facts(strip), strip.volume_db, strip.pan, strip.bypass, strip.match_db, strip.out,
-               [(send.to, send.level_db, send.pre) for send in strip.sends]]
+    before = [[_chain_facts(strip), _lane_facts(strip.lanes), strip.volume_db, strip.pan, strip.bypass,
+               strip.match_db, strip.out, [(send.to, send.level_db, send.pre) for send in strip.sends]]
               for strip in session.strips if strip.id in reaching and strip.id != strip_id]
     facts = [_FORMAT, __version__, session.rate, session.reference_dbfs, session.seed, session.tempo,
              session.beats_per_bar, session.quality.printing, frames, _chain_facts(session.strip(strip_id)),
@@ -86,7 +96,7 @@ def find_print(session: Session, strip_id: str, frames: int) -> StripPrint | Non
         return None
     if state_of_file(data) != state:
         return None
-    return StripPrint(strip_id, session.strip(strip_id).chain, data, channels, length)
+    return StripPrint(strip_id, with_macro_lanes(session).strip(strip_id).chain, data, channels, length)
 
 
 def print_strip(progress: Progress, session: Session, strip_id: str, frames: int, limit: int) -> StripPrint:
@@ -119,7 +129,7 @@ def print_strip(progress: Progress, session: Session, strip_id: str, frames: int
     except OSError as error:
         raise AudioFileError(f"{session.strip(strip_id).name} can't be printed. "
                              f"{cannot_write(data, error)}") from None
-    return StripPrint(strip_id, session.strip(strip_id).chain, data, node.out_channels, length)
+    return StripPrint(strip_id, node.strip.chain, data, node.out_channels, length)
 
 
 def trim_prints(limit: int, keep: Path | None = None) -> None:

@@ -14,8 +14,8 @@ from yellow_ember.session.values.strip_values import STRIP_VALUES
 
 _SESSION_VALUES = ("tempo", "beats_per_bar", "ceiling_dbfs", "loop")
 _SESSION_STRUCTURE = ("rate", "reference_dbfs", "seed")
-_STRIP_VALUES = ("sends", *(value.id for value in STRIP_VALUES))
-_STAGE_VALUES = tuple(value.id for value in STAGE_VALUES)
+_STRIP_VALUES = ("sends", "lanes", *(value.id for value in STRIP_VALUES))
+_STAGE_VALUES = ("lanes", *(value.id for value in STAGE_VALUES))
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +52,7 @@ def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | 
     """
     if (before.quality.live != after.quality.live
             or any(getattr(before, name) != getattr(after, name) for name in _SESSION_STRUCTURE)
+            or (before.tempo != after.tempo and any(stage.lanes for strip in after.strips for stage in strip.chain))
             or [strip.id for strip in before.strips] != [strip.id for strip in after.strips]):
         return None
     changes = [ValueChange("", "", name, getattr(after, name)) for name in _SESSION_VALUES
@@ -74,6 +75,8 @@ def _strip_changes(old: Strip, new: Strip) -> Iterator[ValueChange]:
     for name in _STRIP_VALUES:
         if getattr(new, name) != getattr(old, name):
             yield ValueChange(new.id, "", name, getattr(new, name))
+    if new.lanes and new.macros != old.macros:
+        yield ValueChange(new.id, "", "macros", new.macros)
     for before, after in zip(old.chain, new.chain, strict=True):
         if after is not before:
             yield from (ValueChange(new.id, after.id, name, getattr(after, name)) for name in _STAGE_VALUES

@@ -11,6 +11,7 @@ from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.live.changes import PackedSession, ValueChange, with_changes
 from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.session.values.drawn import with_macro_lanes
 from yellow_ember.session.values.model import Session
 
 
@@ -126,6 +127,7 @@ class Preparer:
         session = self._session
         assert session is not None, "a session comes before all else"
         reuse, self._graph = None if fresh else self._graph, None
+        session = with_macro_lanes(session)
         graph = Graph(session, GraphSettings(session.quality.live, self._max_block), reuse)
         meters = GraphMeters(graph)
         self._graph, self._untold = graph, frozenset()
@@ -139,7 +141,8 @@ class Preparer:
                                           for strip_id in touched):
             return self._built(fresh=False)
         self._untold = touched
+        session = with_macro_lanes(session)
         for strip_id in touched:
-            self._graph.nodes[strip_id].chain.rehearse(session.strip(strip_id).chain)
+            self._graph.nodes[strip_id].rehearse(session.strip(strip_id))
         self._untold = frozenset()
         return NewValues(session, touched)

@@ -9,6 +9,7 @@ from pathlib import Path
 from yellow_ember.dsp.parameters import Impulse, Number, Value, Values, as_number, as_pair
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stage_values import STAGE_CONTROLS
+from yellow_ember.session.values.drawn import with_macros
 from yellow_ember.session.values.links import kept_links
 from yellow_ember.session.values.macros import MAX_MACROS, Macro, Target, renamed_stages, without_stages
 from yellow_ember.session.values.model import (
@@ -140,8 +141,8 @@ def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]
     new = {stage.id: new_id(stage.kind) for stage in stages}
     chain = tuple(replace_stage(stage, id=new[stage.id]) for stage in stages)
     own = renamed_stages(macros, new, [new_id("macro") for _ in macros])
-    return without_lost_links(edit_strip(session, strip_id, lambda strip: strip.with_(
-        chain=chain, macros=own, match_db=match_db)))
+    return without_lost_links(edit_strip(session, strip_id, lambda strip: with_macros(strip.with_(
+        chain=chain, match_db=match_db), own)))
 
 
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
@@ -172,7 +173,7 @@ def edit_macros(session: Session, strip_id: str, macros: tuple[Macro, ...]) -> S
     moved by hand since stays where it is.
     """
     old = {macro.id: macro for macro in session.strip(strip_id).macros}
-    session = edit_strip(session, strip_id, lambda strip: strip.with_(macros=macros))
+    session = edit_strip(session, strip_id, lambda strip: with_macros(strip, macros))
     for macro in macros:
         was = old.get(macro.id)
         stays = was.targets if was is not None and was.value == macro.value else ()

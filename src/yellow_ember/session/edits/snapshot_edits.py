@@ -25,7 +25,7 @@ def _strips(session: Session, scope: str, owner: str) -> list[Strip]:
 def state_of(strip: Strip) -> StripState:
     """How a strip stands now."""
     return StripState(strip_id=strip.id, chain=strip.chain, macros=strip.macros, match_db=strip.match_db,
-                      bypass=strip.bypass, volume_db=strip.volume_db, pan=strip.pan)
+                      bypass=strip.bypass, volume_db=strip.volume_db, pan=strip.pan, lanes=strip.lanes)
 
 
 def take_snapshot(session: Session, scope: str, owner: str, index: int) -> Session:
@@ -48,7 +48,8 @@ def recall(session: Session, snapshot: Snapshot) -> Session:
         if state.strip_id not in here:
             continue
         strip = session.strip(state.strip_id).with_(
-            chain=state.chain, macros=state.macros, match_db=state.match_db, bypass=state.bypass)
+            chain=state.chain, macros=state.macros, match_db=state.match_db, bypass=state.bypass,
+            lanes=state.lanes)
         if snapshot.scope != "strip":
             strip = strip.with_(volume_db=state.volume_db, pan=state.pan)
         session = session.with_strip(strip)

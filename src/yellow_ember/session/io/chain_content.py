@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from yellow_ember.dsp.stage_settings import StageSettings
@@ -10,16 +11,32 @@ from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.io.content_types import STAGE_CONTENTS, MacroContent, StageContent, TargetContent
 from yellow_ember.session.io.field_types import Between
+from yellow_ember.session.io.lane_content import lane_contents, lanes_from
+from yellow_ember.session.values.drawn import stage_lane_parameter
 from yellow_ember.session.values.macros import Bend, Macro, Target
 from yellow_ember.session.values.model import new_id
 
 
-def stages_from(contents: Sequence[StageContent]) -> tuple[StageSettings, ...]:
-    """Return the stages that a file holds; those without an id get one."""
-    return tuple(StageSettings(
+def stages_from(contents: Sequence[StageContent], position: str) -> tuple[StageSettings, ...]:
+    """Return the stages that a file holds; those without an id get one.
+
+    Raises
+    ------
+    ValueError
+        Names the position in the file, below `position`, and the reason.
+    """
+    return tuple(_stage_from(content, f"{position}[{index}]") for index, content in enumerate(contents))
+
+
+def _stage_from(content: StageContent, position: str) -> StageSettings:
+    stage = StageSettings(
         id=content.id or new_id(content.kind), kind=content.kind,
         params=stage_kind(content.kind).complete(content.params),
-        **{parameter.id: getattr(content, parameter.id) for parameter in STAGE_VALUES}) for content in contents)
+        **{parameter.id: getattr(content, parameter.id) for parameter in STAGE_VALUES})
+    if not content.lanes:
+        return stage
+    return replace(stage, lanes=lanes_from(content.lanes, lambda name: stage_lane_parameter(stage, name),
+                                           f"{position}.lanes"))
 
 
 def stage_contents(stages: Sequence[StageSettings]) -> list[StageContent]:
@@ -28,8 +45,9 @@ def stage_contents(stages: Sequence[StageSettings]) -> list[StageContent]:
 
 
 def _stage_content(stage: StageSettings, stage_id: str) -> StageContent:
-    return STAGE_CONTENTS[stage.kind].model_construct(None, id=stage_id, kind=stage.kind, params=dict(stage.params),
-                                                      **stage.own_values)
+    return STAGE_CONTENTS[stage.kind].model_construct(
+        None, id=stage_id, kind=stage.kind, params=dict(stage.params), lanes=lane_contents(stage.lanes),
+        **stage.own_values)
 
 
 def macros_from(contents: Sequence[MacroContent], stages: Sequence[StageSettings], position: str) -> tuple[Macro, ...]:
@@ -81,5 +99,6 @@ def macro_contents(macros: Sequence[Macro], stages: Sequence[StageSettings]) -> 
 
 def nameless_chain(stages: Sequence[StageSettings], macros: Sequence[Macro]) -> dict[str, Any]:
     """Return `stages` and `macros` of a file that belongs to no strip: without ids."""
-    return {"stages": [_stage_content(stage, "") for stage in stages],
+    # Lanes lie in one song: they are no part of what serves others too.
+    return {"stages": [_stage_content(replace(stage, lanes=()), "") for stage in stages],
             "macros": [macro.model_copy(update={"id": ""}) for macro in macro_contents(macros, stages)]}

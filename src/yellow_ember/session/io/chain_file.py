@@ -20,9 +20,9 @@ def chain_to_text(stages: tuple[StageSettings, ...]) -> str:
 
 def chain_from_text(text: str, folder: Path) -> tuple[StageSettings, ...]:
     """Return the stages of a chain file's text; ValueError where it is none."""
-    return stages_from(CHAIN_FORMAT.parse_text(text, folder).stages)
+    return stages_from(CHAIN_FORMAT.parse_text(text, folder).stages, "stages")
 
 
 def read_chain(path: Path) -> tuple[StageSettings, ...]:
     """Return the stages of a chain file; SessionFileError names the file, the position and the reason."""
-    return CHAIN_FORMAT.read(path, lambda content: stages_from(content.stages))
+    return CHAIN_FORMAT.read(path, lambda content: stages_from(content.stages, "stages"))

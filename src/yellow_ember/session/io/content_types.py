@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, TypeVar,
 from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, create_model, model_serializer
 from typing_extensions import TypedDict
 
+from yellow_ember.dsp.lanes import MAXIMUM_POINTS, Shape
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Parameter
 from yellow_ember.dsp.stage import StageKind
@@ -69,12 +70,37 @@ class _Identified(Content):
         return result if self.id else {key: value for key, value in result.items() if key != "id"}
 
 
+class PointContent(Content):
+    """A point of a lane.  value : in the parameter's unit; of a switch 0 to 1; shape : how it goes on to the next"""
+
+    seconds: _Second
+    value: float
+    shape: Annotated[str, OneOf([shape.value for shape in Shape])] = Shape.LINE.value
+
+
+class LaneContent(Content):
+    """A parameter along the session."""
+
+    parameter: Name
+    on: bool = True
+    points: Annotated[list[PointContent], Field(min_length=1, max_length=MAXIMUM_POINTS)]
+
+
+_Lanes = list[LaneContent]
+
+
 @_declaring(STAGE_VALUES)
 class StageContent(_Identified):
     """A stage of any kind; those of one kind have their parameters in `params`."""
 
     kind: str
     params: dict[str, Any]
+    lanes: _Lanes = []
+
+    @model_serializer(mode="wrap")
+    def _without_what_is_empty(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        result: dict[str, Any] = write(self)
+        return {key: value for key, value in result.items() if value or key not in ("id", "lanes")}
 
 
 def _stage_content(kind: StageKind) -> type[StageContent]:
@@ -191,6 +217,7 @@ class StripContent(Content):
     zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None
     chain: _Stages = []
     macros: _Macros = []
+    lanes: _Lanes = []
 
 
 @_declaring(SNAPSHOT_VALUES)
@@ -200,6 +227,7 @@ class StateContent(Content):
     strip: Name
     chain: _Stages
     macros: _Macros = []
+    lanes: _Lanes = []
 
 
 class SnapshotContent(Content):

@@ -73,7 +73,7 @@ def _session_5(document: Object) -> None:
 
 
 def _session_6(document: Object) -> None:
-    """6 brought regions in place of a track's one file, markers and passages."""
+    """6 brought regions in place of a track's one file, markers, passages and lanes."""
     for strip in _objects(document, "strips"):
         audio = strip.pop("audio", None)
         strip.setdefault("regions", [{"audio": audio}] if audio else [])

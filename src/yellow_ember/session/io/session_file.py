@@ -25,6 +25,8 @@ from yellow_ember.session.io.content_types import (
     StripContent,
 )
 from yellow_ember.session.io.file_format import FileFormat
+from yellow_ember.session.io.lane_content import lane_contents, lanes_from
+from yellow_ember.session.values.drawn import lane_parameter
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, depth_of_buses
 from yellow_ember.session.values.links import FEWEST, LinkGroup
 from yellow_ember.session.values.model import (
@@ -97,6 +99,7 @@ def _strip_content(strip: Strip) -> StripContent:
             fade_in=region.fade_in, fade_out=region.fade_out) for region in strip.regions],
         zone_lufs=None if strip.zone_lufs is None else list(strip.zone_lufs),
         chain=stage_contents(strip.chain), macros=macro_contents(strip.macros, strip.chain),
+        lanes=lane_contents(strip.lanes),
         **{value.id: getattr(strip, value.id) for value in STRIP_VALUES})
 
 
@@ -105,6 +108,7 @@ def _snapshot_content(snapshot: Snapshot) -> SnapshotContent:
         scope=snapshot.scope, owner=snapshot.owner, place=snapshot.place, name=snapshot.name, note=snapshot.note,
         states=[StateContent.model_construct(
             strip=state.strip_id, chain=stage_contents(state.chain), macros=macro_contents(state.macros, state.chain),
+            lanes=lane_contents(state.lanes),
             **{value.id: getattr(state, value.id) for value in SNAPSHOT_VALUES}) for state in snapshot.states])
 
 
@@ -130,14 +134,16 @@ def _strip_from(content: StripContent, position: str) -> Strip:
     out = content.out if content.out is not None else "" if kind is StripKind.MASTER else MASTER
     if len({send.to for send in content.sends}) != len(content.sends):
         raise ValueError(f"{position}.sends: two sends go to one bus")
-    chain = stages_from(content.chain)
-    return Strip(
+    chain = stages_from(content.chain, f"{position}.chain")
+    strip = Strip(
         id=content.id, name=content.name, kind=kind, out=out,
         regions=_regions_from(content.regions, f"{position}.regions"),
         sends=tuple(Send(**dict(send)) for send in content.sends),
         zone_lufs=_zone_from(content.zone_lufs, f"{position}.zone_lufs"),
         chain=chain, macros=macros_from(content.macros, chain, f"{position}.macros"),
         **{value.id: getattr(content, value.id) for value in STRIP_VALUES})
+    return strip.with_(lanes=lanes_from(
+        content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes"))
 
 
 def _regions_from(contents: list[RegionContent], position: str) -> tuple[Region, ...]:
@@ -231,9 +237,11 @@ def _passages_from(contents: list[PassageContent]) -> tuple[Passage, ...]:
 
 
 def _state_from(content: StateContent, position: str) -> StripState:
-    chain = stages_from(content.chain)
-    return StripState(strip_id=content.strip, chain=chain,
-                      macros=macros_from(content.macros, chain, f"{position}.macros"),
+    chain = stages_from(content.chain, f"{position}.chain")
+    macros = macros_from(content.macros, chain, f"{position}.macros")
+    strip = Strip(id=content.strip, name="", kind=StripKind.TRACK, chain=chain, macros=macros)
+    lanes = lanes_from(content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes")
+    return StripState(strip_id=content.strip, chain=chain, macros=macros, lanes=lanes,
                       **{value.id: getattr(content, value.id) for value in SNAPSHOT_VALUES})
 
 

@@ -64,7 +64,7 @@ def _set_from(content: SetContent) -> StripSet:
 
 
 def _part_from(content: PartContent, position: str) -> Part:
-    stages = stages_from(content.stages)
+    stages = stages_from(content.stages, f"{position}.stages")
     return Part(StripKind(content.where), content.source, stages,
                 macros_from(content.macros, stages, f"{position}.macros"), content.match_db)
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
 
+from yellow_ember.dsp.lanes import Lane
 from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
@@ -77,6 +78,8 @@ class Strip(_Value):
         Target of its short-term loudness, None for none.
     macros : tuple[Macro, ...]
         At most MAX_MACROS controls that move several parameters of the chain.
+    lanes : tuple[Lane, ...]
+        What moves along the session of its volume, pan, mute, bypass and macros; stages have their own.
     """
 
     id: str
@@ -94,6 +97,7 @@ class Strip(_Value):
     zone_lufs: tuple[float, float] | None = None
     chain: tuple[StageSettings, ...] = ()
     macros: tuple[Macro, ...] = ()
+    lanes: tuple[Lane, ...] = ()
 
     @property
     def files(self) -> tuple[Path, ...]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from yellow_ember.dsp.lanes import Lane
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.values.macros import Macro
 
@@ -22,6 +23,7 @@ class StripState:
     bypass: bool = False
     volume_db: float = 0.0
     pan: float = 0.0
+    lanes: tuple[Lane, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
