@@ -15,6 +15,7 @@ from yellow_ember.app.state.background import BackgroundPrints
 from yellow_ember.app.state.dissector import Dissector
 from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.lane_writer import LaneWriter
 from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
@@ -32,7 +33,7 @@ from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
            "prints", "added", "dissector", "rendering", "time_view",
-           "session_waves", "tempo_tap")
+           "session_waves", "tempo_tap", "lane_writer")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
 
@@ -52,6 +53,7 @@ class Workspace(QObject):
         self.playback = Playback(self.sessions, self.selection, settings, self.messages, self.jobs, record)
         self.time_view = TimeView()
         self.tempo_tap = self.give(TempoTap)
+        self.lane_writer = self.give(LaneWriter)
         self.imports = self.give(Imports)
         self.measurer = self.give(Measurer)
         self.session_waves = self.give(SessionWaves)

@@ -71,7 +71,7 @@ class SlotRecord(Record):
     lanes, lanes_taken : int
         Where the record of its lanes lies, 0 for none; and of those that it was aimed by last.
     next_frame : float
-        The session's frame at which it goes on, below NOWHERE where it begins anew.
+        The session's frame at which it goes on, below NOWHERE where it begins.
     settings_of, settings_now : int
         Where the settings come from that it has, or comes to, and which of them these are.
     memories : NDArray[np.int64]

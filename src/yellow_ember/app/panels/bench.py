@@ -12,10 +12,12 @@ from pathlib import Path
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
 from yellow_ember.app.panels.macro_row import MacroRow, add_macro_menu
 from yellow_ember.app.pictures.picture import Picture
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.job_keeper import JobKeeper
+from yellow_ember.app.state.lane_writer import Control, LaneWriter
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.proposal import Proposal
@@ -52,12 +54,12 @@ class Bench(QWidget):
     """Picture and controls of one stage."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, jobs: JobKeeper) -> None:
+                 messages: Messages, jobs: JobKeeper, lane_writer: LaneWriter) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
-        self._messages, self._jobs = messages, jobs
+        self._messages, self._jobs, self._writer = messages, jobs, lane_writer
         self._gesture = Gesture(self._sessions)
         self.bars: dict[str, ValueBar | StepLane] = {}
         self.jumps: dict[str, QPushButton] = {}
@@ -71,7 +73,7 @@ class Bench(QWidget):
         self._purpose.setWordWrap(True)
         self._purpose.setContentsMargins(10, 0, 10, 0)
         self._proposal = Proposal(self._sessions, self._messages, self._jobs)
-        self.macros = MacroRow(self._sessions, self._selection)
+        self.macros = MacroRow(self._sessions, self._selection, lane_writer, playback)
         self.picture = Picture(self._sessions, self._selection, self._playback, self._settings, self._messages,
                                self._jobs)
         self.scroll_area = QScrollArea()
@@ -157,7 +159,7 @@ class Bench(QWidget):
             if isinstance(bar, StepLane):
                 bar.show_values(stage.params)
             else:
-                bar.show_value(shown[name])
+                follow_lane(bar, self._writer, self._control(name), shown[name])
                 bar.setEnabled(name not in idle)
                 bar.show_held(any(macro.targeting(stage.id, name) for macro in self._selection.strip.macros))
         self._show_groups(stage, idle)
@@ -180,6 +182,20 @@ class Bench(QWidget):
             if isinstance(bar, StepLane):
                 session = self._sessions.session
                 bar.show_place(state.position / session.rate if state.playing else None, session.tempo)
+        self._show_lanes()
+
+    def _control(self, name: str) -> Control:
+        return self._selection.strip_id, self._selection.stage_id, name
+
+    def _show_lanes(self) -> None:
+        """Let the bars of what moves along the session show where that is now."""
+        stage = self._stage()
+        if stage is None or self._gesture.under_way:
+            return
+        for lane in stage.lanes:
+            bar = self.bars.get(lane.parameter)
+            if isinstance(bar, ValueBar):
+                follow_lane(bar, self._writer, self._control(lane.parameter), bar.value)
 
     def open_line_up(self) -> None:
         """The line-up bench of the chosen machine, in a window of its own."""
@@ -210,8 +226,10 @@ class Bench(QWidget):
         """The strip's macros, in a window of their own."""
         MacroEditor(self._sessions, self._selection, self._playback, self._messages, self).show()
 
-    def _offer_macros(self, name: str, menu: QMenu) -> None:
+    def _offer_more(self, name: str, menu: QMenu) -> None:
+        """What else can be done with a control: its lane, and macros."""
         stage = self._stage()
+        add_lane_menu(menu, self._sessions, self._control(name))
         if stage is not None and name in stage.params and can_be_moved(stage, name):
             add_macro_menu(menu, self._sessions, self._selection, stage, name)
 
@@ -248,11 +266,11 @@ class Bench(QWidget):
             for parameter in members:
                 bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
                 bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
-                bar.committed.connect(lambda _value: self._commit())
+                bar.committed.connect(lambda _value, name=parameter.id: self._commit(name))
                 if isinstance(bar, ValueBar):
                     bar.browsing.connect(self.open_impulses)
                     bar.refused.connect(self._messages.warn)
-                    bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_macros(name, menu))
+                    bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_more(name, menu))
                 self.bars[parameter.id] = bar
                 if isinstance(bar, StepLane):
                     self._lanes.addWidget(bar)
@@ -280,8 +298,10 @@ class Bench(QWidget):
         assert bar is not None
         bar.setValue(flow.top_of(title))
 
-    def _commit(self) -> None:
+    def _commit(self, name: str) -> None:
         """Make the change a step, and say what else moved with it."""
+        if self._writer.let_go(self._control(name)):
+            return
         self._gesture.keep()
         if self._sentence:
             self._messages.say(self._sentence)
@@ -292,7 +312,7 @@ class Bench(QWidget):
         if stage is None:
             return
         if name in stage.own_values:
-            self._show(name, lambda session, strip_id: edit_stage(
+            self._show(name, value, lambda session, strip_id: edit_stage(
                 session, strip_id, stage.id, lambda old: replace_stage(old, **{name: value})))
             return
         kind = stage.declaration
@@ -305,10 +325,12 @@ class Bench(QWidget):
                 return
         if kind.follow is not None:
             self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
-        self._show(name, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
+        self._show(name, value, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
 
-    def _show(self, name: str, change: Callable[[Session, str], Session]) -> None:
+    def _show(self, name: str, value: Value, change: Callable[[Session, str], Session]) -> None:
         strip_id = self._selection.strip_id
+        if self._writer.move(self._control(name), value, lambda session: change(session, strip_id)):
+            return
         self._gesture.show(self.bars[name].parameter.label, (self._selection.stage_id, name),
                            lambda session: change(session, strip_id))
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
+from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
 from yellow_ember.app.panels.sends import Sends
 from yellow_ember.app.panels.strip_row import StripRow
 from yellow_ember.app.state.background import BackgroundPrints
 from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.lane_writer import Control, LaneWriter
 from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
@@ -28,12 +30,12 @@ class Desk(QWidget):
     """The rows, and below them the chosen strip's fader, pan and sends."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints) -> None:
+                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, lane_writer: LaneWriter) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
-        self._measurer, self._matcher, self._prints = measurer, matcher, prints
+        self._measurer, self._matcher, self._prints, self._writer = measurer, matcher, prints, lane_writer
         self._gesture = Gesture(self._sessions)
         self.rows: dict[str, StripRow] = {}
         self._shape: list[tuple[str, int]] = []
@@ -50,7 +52,9 @@ class Desk(QWidget):
         for bar in (self.volume, self.pan):
             name = bar.parameter.id
             bar.changing.connect(lambda value, field=name: self._set(field, value))
-            bar.committed.connect(lambda _value: self._gesture.keep())
+            bar.committed.connect(lambda _value, field=name: self._commit(field))
+            bar.menu_opening.connect(lambda menu, field=name: add_lane_menu(
+                menu, self._sessions, self._control(field)))
             bar.refused.connect(self._messages.warn)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 6)
@@ -92,8 +96,7 @@ class Desk(QWidget):
         self.several.setText(f"{count} strips are edited at once" if count > 1 else "")
         self.several.setVisible(count > 1)
         self.sends.refresh()
-        self.volume.show_value(self._selection.strip.volume_db)
-        self.pan.show_value(self._selection.strip.pan)
+        self._show_faders()
 
     def _refresh_rows(self) -> None:
         for row in self.rows.values():
@@ -119,13 +122,31 @@ class Desk(QWidget):
     def _on_frame(self, _state: object) -> None:
         for row in self.rows.values():
             row.show_levels()
+        if self._selection.strip.lanes:
+            self._show_faders()
 
     def _repaint_rows(self) -> None:
         for row in self.rows.values():
             row.refresh()
             row.update()
 
+    def _control(self, field: str) -> Control:
+        return self._selection.strip_id, "", field
+
+    def _show_faders(self) -> None:
+        strip = self._selection.strip
+        for bar, value in ((self.volume, strip.volume_db), (self.pan, strip.pan)):
+            follow_lane(bar, self._writer, self._control(bar.parameter.id), value)
+
+    def _commit(self, field: str) -> None:
+        if not self._writer.let_go(self._control(field)):
+            self._gesture.keep()
+
     def _set(self, field: str, value: float) -> None:
         strip, label = self._selection.strip, {value.id: value.label for value in (VOLUME, PAN)}[field]
-        self._gesture.show(f"{label} of {strip.name}", (strip.id, field), lambda session: edit_strip(
-            session, strip.id, lambda old: old.with_(**{field: value})))
+
+        def edit(session: Session) -> Session:
+            return edit_strip(session, strip.id, lambda old: old.with_(**{field: value}))
+
+        if not self._writer.move(self._control(field), value, edit):
+            self._gesture.show(f"{label} of {strip.name}", (strip.id, field), edit)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
+from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
 from yellow_ember.app.state.gesture import Gesture
+from yellow_ember.app.state.lane_writer import LaneWriter
+from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.layouts import clear
@@ -14,6 +17,7 @@ from yellow_ember.dsp.parameters import Value, as_number
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.edits.edits import add_macro, edit_macro, set_macro
 from yellow_ember.session.values.macros import MAX_MACROS, Macro, macro_number, target_from_here
+from yellow_ember.session.values.model import Session
 
 _IN_A_ROW = 4
 
@@ -21,9 +25,9 @@ _IN_A_ROW = 4
 class MacroRow(QWidget):
     """Hidden while the strip has no macros."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, writer: LaneWriter, playback: Playback) -> None:
         super().__init__()
-        self._sessions, self._selection = sessions, selection
+        self._sessions, self._selection, self._writer = sessions, selection, writer
         self._gesture = Gesture(self._sessions)
         self.bars: dict[str, ValueBar] = {}
         self._shown: object = None
@@ -32,6 +36,7 @@ class MacroRow(QWidget):
         self._grid.setSpacing(4)
         self._sessions.changed.connect(self.refresh)
         self._selection.changed.connect(self.refresh)
+        playback.frame.connect(lambda _state: self._show_lanes())
         self.refresh()
 
     def refresh(self) -> None:
@@ -41,7 +46,7 @@ class MacroRow(QWidget):
             self._shown = requested
             self._build(strip.macros)
         for macro in strip.macros:
-            self.bars[macro.id].show_value(macro.value)
+            follow_lane(self.bars[macro.id], self._writer, (strip.id, "", macro.id), macro.value)
         self.setVisible(bool(strip.macros))
 
     def _build(self, macros: tuple[Macro, ...]) -> None:
@@ -51,14 +56,29 @@ class MacroRow(QWidget):
         for index, macro in enumerate(macros):
             bar = ValueBar(macro_number(macro))
             bar.changing.connect(lambda value, chosen=macro.id: self._set(chosen, value))
-            bar.committed.connect(lambda _value: self._gesture.keep())
+            bar.committed.connect(lambda _value, chosen=macro.id: self._commit(chosen))
+            bar.menu_opening.connect(lambda menu, chosen=macro.id: add_lane_menu(
+                menu, self._sessions, (self._selection.strip_id, "", chosen)))
             self.bars[macro.id] = bar
             self._grid.addWidget(bar, index // _IN_A_ROW, index % _IN_A_ROW)
 
     def _set(self, macro_id: str, value: Value) -> None:
         strip = self._selection.strip
-        self._gesture.show(strip.macro(macro_id).name, (strip.id, macro_id),
-                           lambda session: set_macro(session, strip.id, macro_id, as_number(value)))
+
+        def edit(session: Session) -> Session:
+            return set_macro(session, strip.id, macro_id, as_number(value))
+
+        if not self._writer.move((strip.id, "", macro_id), value, edit):
+            self._gesture.show(strip.macro(macro_id).name, (strip.id, macro_id), edit)
+
+    def _commit(self, macro_id: str) -> None:
+        if not self._writer.let_go((self._selection.strip_id, "", macro_id)):
+            self._gesture.keep()
+
+    def _show_lanes(self) -> None:
+        strip = self._selection.strip
+        if any(lane.parameter in self.bars for lane in strip.lanes):
+            self.refresh()
 
 
 def add_macro_menu(menu: QMenu, sessions: SessionKeeper, selection: Selection, stage: StageSettings,

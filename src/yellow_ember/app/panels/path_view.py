@@ -14,6 +14,7 @@ from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPe
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app.panels import copying
+from yellow_ember.app.panels.lane_menu import acting_words, add_acting_menu
 from yellow_ember.app.state.asked_match import AskedMatch
 from yellow_ember.app.state.dissector import Dissector
 from yellow_ember.app.state.gesture import Gesture
@@ -203,8 +204,9 @@ class PathView(QWidget):
         painter.setBrush(theme.AFTER if stage.on else theme.PANEL)
         painter.drawEllipse(dot)
         painter.setPen(theme.TEXT if stage.on else theme.DIM)
-        text = "on" if stage.on else "bypassed"
-        if kind.drive is not None and stage.on:
+        acting = acting_words(self._sessions.session, self._selection.strip, stage.id)
+        text = acting or ("on" if stage.on else "bypassed")
+        if kind.drive is not None and stage.on and not acting:
             drive = kind.parameter(kind.drive)
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
         where = foot.adjusted(21, 0, -4, 0)
@@ -323,6 +325,9 @@ class PathView(QWidget):
             menu.addAction("Remove", self.remove_chosen)
             menu.addAction("All to defaults", self._defaults)
             menu.addAction("Match the stage's level", self.match_chosen)
+            stage = self._selection.strip.stage(self._selection.stage_id)
+            add_acting_menu(menu, self._sessions, self._selection.strip_id, stage.id, stage.declaration.label,
+                            lambda: self._playback.state.position / self._sessions.session.rate)
             menu.popup(event.globalPos())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

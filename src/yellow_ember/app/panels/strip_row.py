@@ -18,6 +18,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
 
 from yellow_ember.app.panels import copying
+from yellow_ember.app.panels.lane_menu import add_acting_menu
 from yellow_ember.app.state.background import BackgroundPrints, PrintState
 from yellow_ember.app.state.matcher import Matcher, MatchState
 from yellow_ember.app.state.measurer import Measurer
@@ -31,8 +32,11 @@ from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import escaped, menu_text
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
+from yellow_ember.session.edits.lane_edits import begin_lane
 from yellow_ember.session.edits.link_edits import group_of, join_link, leave_link, link_strips
+from yellow_ember.session.values.drawn import find_lane
 from yellow_ember.session.values.model import Send, Strip, StripKind
+from yellow_ember.session.values.strip_values import BYPASS, MUTE
 
 ROW = 40
 _INDENT = 12
@@ -319,6 +323,13 @@ class StripRow(QWidget):
         assert bypass is not None
         bypass.setCheckable(True)
         bypass.setChecked(strip.bypass)
+        add_acting_menu(menu, self._sessions, strip.id, "", strip.name,
+                        lambda: self._playback.state.position / self._sessions.session.rate)
+        for parameter in (MUTE, BYPASS):
+            if find_lane(strip, "", parameter.id) is None:
+                menu.addAction(f"Draw {parameter.label.lower()} over time", lambda chosen=parameter.id: (
+                    self._sessions.document.commit("Lane", lambda session: begin_lane(
+                        session, strip.id, "", chosen))))
         if strip.kind is not StripKind.MASTER:
             self._add_ways(menu, strip)
         self._add_links(menu)

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QSize, Qt
+from PyQt6.QtCore import QPointF, QSize, Qt, QTimer
 from PyQt6.QtGui import QAction, QActionGroup
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QMenu, QToolButton, QVBoxLayout, QWidget
 
+from yellow_ember.app.panels.lane_view import LaneView
 from yellow_ember.app.panels.overview_bar import OverviewBar
 from yellow_ember.app.panels.passage_row import PassageRow
 from yellow_ember.app.panels.wave_view import WaveView
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.imports import Imports
+from yellow_ember.app.state.lane_writer import RIDES, LaneWriter, Ride
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
@@ -47,10 +49,12 @@ class Timeline(QWidget):
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, imports: Imports,
                  measurer: Measurer, added: AddedListening, settings: Settings, messages: Messages,
-                 time_view: TimeView, session_waves: SessionWaves) -> None:
+                 time_view: TimeView, session_waves: SessionWaves, lane_writer: LaneWriter) -> None:
         super().__init__()
         self._sessions, self._settings, self._messages, self._view = sessions, settings, messages, time_view
-        self._imports, self._playback, self._selection = imports, playback, selection
+        self._imports, self._playback, self._selection, self._writer = imports, playback, selection, lane_writer
+        self.lane_question: QMenu | None = None
+        """What was asked last about a lane."""
         self.waves = WaveView(sessions, selection, playback, imports, measurer, added, settings, time_view,
                               session_waves)
         self.overview = OverviewBar(sessions, imports, time_view)
@@ -60,18 +64,21 @@ class Timeline(QWidget):
         self.all_strips.toggled.connect(self.waves.show_all_strips)
         self.snap = self._choice("Snap", "What a loop's ends snap to; Shift sets it aside", SNAPS, "snap")
         self.follow = self._choice("Follow", "How the view goes along while playing", FOLLOWS, "follow")
+        self.ride = self._ride_button(lane_writer)
         self.nearer = self._button("+", "Zoom in (+)")
         self.farther = self._button("\N{MINUS SIGN}", "Zoom out (-)")
         self.nearer.clicked.connect(lambda: self.waves.zoom(ZOOM_STEP**2))
         self.farther.clicked.connect(lambda: self.waves.zoom(ZOOM_STEP**-2))
         self.waves.menu_at = self._wave_menu
+        self.lanes = LaneView(sessions, selection, playback, settings, messages, time_view)
+        self.lanes.on_scroll = self.waves.wheelEvent
         self.passages = PassageRow(sessions, playback, settings, time_view)
         self.passages.menu_at = self._passage_menu
         top = QHBoxLayout()
         top.setContentsMargins(0, 0, 4, 0)
         top.setSpacing(4)
         top.addWidget(self.overview, 1)
-        for button in (self.all_strips, self.snap, self.follow, self.farther, self.nearer):
+        for button in (self.all_strips, self.ride, self.snap, self.follow, self.farther, self.nearer):
             top.addWidget(button)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -79,6 +86,7 @@ class Timeline(QWidget):
         layout.addLayout(top)
         layout.addWidget(self.passages)
         layout.addWidget(self.waves, 1)
+        layout.addWidget(self.lanes)
 
     def sizeHint(self) -> QSize:
         return QSize(1200, 148)
@@ -110,6 +118,36 @@ class Timeline(QWidget):
         button.setMenu(menu)
         choose(getattr(self._settings, setting))
         return button
+
+    def _ride_button(self, writer: LaneWriter) -> QToolButton:
+        """Whether moves are recorded while playing, and how."""
+        button, menu = self._button("", "Records what you move while playing, as lanes"), QMenu(self)
+        button.setAccessibleName("Ride")
+        button.setCheckable(True)
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        for ride, words in RIDES.items():
+            menu.addAction(words, lambda chosen=ride: writer.set_ride(chosen))
+        button.setMenu(menu)
+
+        def show() -> None:
+            button.setText(f"Ride: {RIDES[writer.ride].lower()} \u25be")
+            button.setChecked(writer.ride is not Ride.OFF)
+
+        writer.changed.connect(show)
+        writer.asking.connect(self._ask_about_lane)
+        show()
+        return button
+
+    def _ask_about_lane(self) -> None:
+        """A control that has a lane was moved: what is that to mean?"""
+        writer = self._writer
+        menu = self.lane_question = self._menu([
+            (f"Move the whole lane of {writer.offset_words}", writer.keep_offset),
+            ("Write a point where playing is", writer.keep_point),
+            ("Leave the lane as it was", writer.drop)])
+        # Closed without an answer; an answer comes first, and leaves nothing to drop.
+        menu.aboutToHide.connect(lambda: QTimer.singleShot(0, writer.drop))
+        menu.popup(self.cursor().pos())
 
     def _menu(self, entries: Iterable[tuple[str, Callable[[], object]]]) -> QMenu:
         """A menu that goes when it closes; an entry without words is a line between others."""

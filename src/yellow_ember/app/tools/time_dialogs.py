@@ -1,4 +1,4 @@
-"""Typing where a region or a passage lies."""
+"""Typing where a region, a passage, a marker or a lane's point lies."""
 
 from __future__ import annotations
 
@@ -8,9 +8,13 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QLineEdit, QWidget
 
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.dialogs import FormDialog
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.dsp.parameters import Number, as_number
 from yellow_ember.engine.placing import Placed
 from yellow_ember.plain_text import plain_line
+from yellow_ember.session.edits.lane_edits import moved_point, put_lane
 from yellow_ember.session.edits.time_edits import edit_passage, edit_region, replace_marker
+from yellow_ember.session.values.drawn import find_lane, lane_parameter
 from yellow_ember.session.values.limits import MAXIMUM_NAME
 from yellow_ember.session.values.places import LONGEST_FADE, Marker, Passage
 from yellow_ember.session.values.regions import LAST_SECOND
@@ -103,4 +107,44 @@ class MarkerDialog(FormDialog):
     def accept(self) -> None:
         marker = Marker(self.at.value(), plain_line(self.name.text()))
         self._sessions.document.commit("Marker", lambda session: replace_marker(session, self._marker, marker))
+        super().accept()
+
+
+class PointDialog(FormDialog):
+    """Time and value of a lane's point."""
+
+    def __init__(self, sessions: SessionKeeper, strip_id: str, stage_id: str, name: str, number: int,
+                 parent: QWidget) -> None:
+        super().__init__(parent)
+        strip = sessions.session.strip(strip_id)
+        lane = find_lane(strip, stage_id, name)
+        assert lane is not None
+        self._sessions, self._strip_id, self._stage_id = sessions, strip_id, stage_id
+        self._lane, self._number, self._parameter = lane, number, lane_parameter(strip, stage_id, name)
+        point = lane.points[number]
+        self.setWindowTitle(f"Point of {self._parameter.label}")
+        self.at = _seconds(point.seconds)
+        number_of = self._parameter
+        self.value = QLineEdit(number_of.text(point.value) if isinstance(number_of, Number) else f"{point.value:g}")
+        self.value.setAccessibleName("Value")
+        self.trouble = TextLabel()
+        form = QFormLayout()
+        form.addRow("At", self.at)
+        form.addRow("Value", self.value)
+        form.addRow(self.trouble)
+        self.lay_out(form, "A point stays between its neighbours.")
+
+    def accept(self) -> None:
+        try:
+            if isinstance(self._parameter, Number):
+                value = as_number(self._parameter.parse(self.value.text()))
+            else:
+                value = min(max(float(self.value.text()), 0.0), 1.0)
+        except (ValueError, TypeError) as reason:
+            self.trouble.setText(f"No value: {reason}")
+            return
+        point = replace(self._lane.points[self._number], seconds=self.at.value(), value=value)
+        lane = moved_point(self._lane, self._number, point)
+        self._sessions.document.commit(f"Point of {self._parameter.label}", lambda session: put_lane(
+            session, self._strip_id, self._stage_id, lane))
         super().accept()

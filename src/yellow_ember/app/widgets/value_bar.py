@@ -22,6 +22,7 @@ from PyQt6.QtGui import (
     QMouseEvent,
     QPainter,
     QPen,
+    QPolygonF,
     QWheelEvent,
 )
 from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
@@ -65,7 +66,7 @@ class ValueBar(QWidget):
         self._moved = False
         self._position = 0.0
         self.editor: QLineEdit | None = None
-        self._held = False
+        self._held = self._drawn = False
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(_SETTLE_MS)
@@ -92,17 +93,30 @@ class ValueBar(QWidget):
             self._describe()
             self.update()
 
+    @property
+    def under_hand(self) -> bool:
+        """True while it is dragged, or a value is typed."""
+        return self._drag_from is not None or self.editor is not None or self._settle.isActive()
+
     def show_held(self, held: bool) -> None:
         """Mark that a macro has this control in hand."""
         if held != self._held:
             self._held = held
             self.update()
 
+    def show_drawn(self, drawn: bool) -> None:
+        """Mark that the value comes from a lane."""
+        if drawn != self._drawn:
+            self._drawn = drawn
+            self._describe()
+            self.update()
+
     def _describe(self) -> None:
         text = self.parameter.text(self._value)
-        self.setAccessibleDescription(f"{text}. {self.parameter.help}")
+        drawn = " It follows its lane." if self._drawn else ""
+        self.setAccessibleDescription(f"{text}. {self.parameter.help}{drawn}")
         self.setToolTip(f"<b>{escaped(self.parameter.label)}</b>: {escaped(text)}<br>"
-                        f"{escaped(self.parameter.help)}")
+                        f"{escaped(self.parameter.help)}{drawn}")
 
     def ask(self, value: Value, *, commit: bool) -> None:
         if value != self._value:
@@ -387,6 +401,8 @@ class ValueBar(QWidget):
         left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
         middle = Qt.AlignmentFlag.AlignVCenter
         label = f"\u2022 {self.parameter.label}" if self._held else self.parameter.label
+        if self._drawn:
+            inner.setLeft(self._paint_lane_sign(painter, inner) + 4)
         painter.drawText(inner, int(left | middle), label)
         name_width = painter.fontMetrics().horizontalAdvance(label)
         painter.setFont(theme.font(9, bold=True))
@@ -400,6 +416,17 @@ class ValueBar(QWidget):
         room = inner.width() - name_width - 8
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room))
         painter.drawText(inner, int(right | middle), text)
+
+    def _paint_lane_sign(self, painter: QPainter, box: QRectF) -> float:
+        """A small line through points, for a value that comes from a lane; where it ends."""
+        left, middle = box.left(), box.center().y()
+        corners = [QPointF(left, middle + 3), QPointF(left + 4, middle - 3), QPointF(left + 9, middle + 1),
+                   QPointF(left + 13, middle - 4)]
+        painter.save()
+        painter.setPen(QPen(theme.AFTER, 1.4))
+        painter.drawPolyline(QPolygonF(corners))
+        painter.restore()
+        return left + 13
 
     def _paint_bar(self, painter: QPainter, box: QRectF, enabled: bool) -> None:
         assert isinstance(self.parameter, Number)

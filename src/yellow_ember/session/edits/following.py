@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from yellow_ember.dsp.parameters import Number, Value, as_number, as_pair
 from yellow_ember.dsp.stage_settings import StageSettings
@@ -16,6 +17,8 @@ from yellow_ember.session.values.strip_values import LINKED_VALUES
 _OF_STRIPS = {value.id: value for value in LINKED_VALUES}
 _OF_STAGES = {value.id: value for value in STAGE_VALUES}
 
+LANES = "lanes"
+"""Linked strips and stages have them alike."""
 _Place = tuple[str, int, str]
 """Kind of stage ("" for the strip's own), which of that kind in its chain, field or parameter."""
 
@@ -88,9 +91,9 @@ def _values(session: Session, rule: _Rule, member: str) -> dict[_Place, tuple[st
     strip, stages = result
     values: dict[_Place, tuple[str, Value]] = {}
     if not rule.of_stages:
-        values |= {("", 0, name): ("", getattr(strip, name)) for name in _OF_STRIPS if rule.links(name)}
+        values |= {("", 0, name): ("", getattr(strip, name)) for name in (*_OF_STRIPS, LANES) if rule.links(name)}
     for (kind, number), stage in stages.items():
-        own = {**stage.own_values, **stage.params}
+        own: dict[str, Any] = {**stage.own_values, **stage.params, LANES: stage.lanes}
         values |= {(kind, number, name): (stage.id, value) for name, value in own.items()
                    if rule.links(f"{kind}.{name}")}
     return values
@@ -118,7 +121,7 @@ def _follow_rule(rule: _Rule, base: Session, new: Session) -> Session:
 def _moved_as_much(index: _Place, origin: Value, value: Value, base: Value) -> Value:
     """Where something at `base` is when it moves along its control as far as from `origin` to `value`."""
     kind, _, name = index
-    if None in (origin, value, base):
+    if name == LANES or None in (origin, value, base):
         return value
     shared = _OF_STAGES.get(name) if kind else _OF_STRIPS[name]
     if isinstance(shared, Number):
@@ -153,7 +156,7 @@ def _set(session: Session, rule: _Rule, member: str, index: _Place, stage_id: st
     strip, name = result[0], index[2]
     if not stage_id:
         return edit_strip(session, strip.id, lambda old: old.with_(**{name: value}))
-    if name in _OF_STAGES:
+    if name in _OF_STAGES or name == LANES:
         return edit_stage(session, strip.id, stage_id, lambda old: replace_stage(old, **{name: value}))
     return set_parameter(session, strip.id, stage_id, name, value)
 
