@@ -20,6 +20,7 @@ from yellow_ember.session.edits.edits import edit_strip, use_chain
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.io.session_file import write_session
 from yellow_ember.session.values.model import MASTER, Loop, Session, Strip, StripKind, master_strip
+from yellow_ember.session.values.places import Passage
 from yellow_ember.session.values.regions import Region
 
 RATE = 48000
@@ -198,6 +199,8 @@ def announcer() -> np.ndarray:
 
 
 # Name, maker, bus, level of the file in dBFS, fader in dB, pan.
+PASSAGES = (("Verse", 0, 8), ("Bridge", 8, 12), ("Last verse", 12, 16))
+"""Names, first bars and ends."""
 TRACKS = (("Brushed drums", drums, "rhythm", -16.0, -5.0, 0.0), ("Upright bass", bass, "rhythm", -18.0, -5.5, 0.0),
           ("Harmonium", harmonium, "band", -23.0, -6.0, -35.0), ("Plucked guitar", guitar, "band", -21.0, -7.5, 30.0),
           ("Ship's announcer", announcer, "voice", -19.0, -4.0, 0.0))
@@ -243,8 +246,10 @@ def main() -> None:
         print(f"{name:18} peak {20 * np.log10(np.abs(sound).max()):6.1f} dBFS, {path.stat().st_size / 1e6:.1f} MB")
     strips += [Strip(id=bus.lower(), name=bus, kind=StripKind.BUS, out=MASTER) for bus in ("Rhythm", "Band", "Voice")]
     bar = round(4 * BEAT * RATE)
+    passages = tuple(Passage(id=f"passage-{number}", name=name, start=first * 4 * BEAT, end=last * 4 * BEAT)
+                     for number, (name, first, last) in enumerate(PASSAGES, 1))
     session = Session(name="Night Ferry to Saltmouth", rate=RATE, tempo=96.0, loop=Loop(4 * bar, 8 * bar),
-                      strips=(*strips, master_strip()))
+                      passages=passages, strips=(*strips, master_strip()))
     write_session(coloured(session), folder / "night-ferry.ember")
 
 

@@ -39,7 +39,7 @@ def _dry_demo() -> Path:
         session = use_chain(session, strip.id, ())
     path = _HOME / "demo" / DEMO.name
     path.parent.mkdir()
-    write_session(session.with_(shown=""), path)
+    write_session(session.with_(shown="", passages=()), path)
     return path
 
 

@@ -33,7 +33,7 @@ def test_every_link_leads_somewhere(page: Page) -> None:
 def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
     titles = [page.title for page in guides()]
     assert titles == ["The order of work", "Bass with clean lows", "Drums to tape", "Voice through a megaphone",
-                      "Bus glue", "Attic reel", "Old record"]
+                      "Bus glue", "Attic reel", "Old record", "Old only in the bridge"]
     for page in guides()[1:]:
         assert "(preset:" in page.text
         assert "(stage:" in page.text
@@ -43,7 +43,8 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
         known = {parameter.label for kind in STAGES for parameter in kind.parameters}
         known |= {choice.label.split(" (")[0] for kind in STAGES for parameter in kind.parameters
                   for choice in getattr(parameter, "choices", ())}
-        known |= {"Mix", "Propose bands", "Keep matched"} | {result.name for result in shipped_sets()}
+        known |= {"Mix", "Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride",
+                  "The passage Bridge", "Place by time stamp"} | {result.name for result in shipped_sets()}
         known |= {macro.name for target in LINK.findall(page.text) if target.startswith("preset:")
                   for macro in find_preset(target.removeprefix("preset:")).macros}
         assert not named - known, f"{page.title} names {named - known}"

@@ -79,6 +79,8 @@ class LaneWriter(QObject):
         self._sessions, self._playback, self._settings, self._messages = sessions, playback, settings, messages
         self.ride = Ride.OFF
         self._takes: dict[Control, _Take] = {}
+        self._heard = 0.0
+        """The second that was heard last."""
         self._moved: tuple[Control, Parameter, Lane, float] | None = None
         """What is moved by hand though it has a lane: which, its lane as it was, and by how much of the control."""
         self._trial: Trial | None = None
@@ -165,11 +167,10 @@ class LaneWriter(QObject):
         return False
 
     def _on_frame(self, state: EngineState) -> None:
-        if self._takes and not state.playing:
+        if state.playing:
+            self._heard = self.seconds
+        elif self._takes:
             self._finish_all()
-        elif self.ride is Ride.LATCH:
-            for take in self._takes.values():
-                take.add(self.seconds, take.passes[-1][-1].value)
 
     def _finish_all(self) -> None:
         for control in list(self._takes):
@@ -179,6 +180,9 @@ class LaneWriter(QObject):
         """Make what was recorded of a control a lane, as one step."""
         strip_id, stage_id, name = control
         take = self._takes.pop(control)
+        if self.ride is Ride.LATCH:
+            # It stayed where it was left until playing ended.
+            take.add(self._heard, take.passes[-1][-1].value)
         passes = [thinned(points, take.parameter) for points in take.passes if points]
 
         def written(session: Session) -> Session:
