@@ -591,6 +591,7 @@ def long_session(application: QApplication, count: int, limit: float) -> None:
     row(f"{what}: first sound of the session opened again, s", f"{first:.1f}", "< 4", sounds and first < 4.0)
     for name, move in (("zoom", lambda step: workspace.time_view.zoom(1.5 if step % 24 < 12 else 1 / 1.5, 640.0)),
                        ("scroll", lambda _step: workspace.time_view.scroll(37.0))):
+        workspace.time_view.show_stretch(60 * RATE, 120 * RATE)
         began = time.monotonic()
         for step in range(48):
             move(step)
