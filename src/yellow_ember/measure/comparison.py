@@ -21,6 +21,8 @@ from yellow_ember.measure.bands import BAND_CENTRES, band_sums
 _DEGREE = 4
 _LINES_PER_UNKNOWN = 8
 _RIDGE = 1e-14
+_TOGETHER = 1024
+"""Stretches that are worked on at once: a minute of sound would fill a gigabyte."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -120,34 +122,53 @@ def _fit(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: floa
     width = _LINES_PER_UNKNOWN * unknowns
     lines = x.shape[1]
     stretches = max(1, -(-lines // width))
-    padded = stretches * width
-    positions = np.linspace(-1.0, 1.0, width)
-    powers = np.stack([positions**k for k in range(_DEGREE + 1)])
-    x_parts = np.zeros((inputs, padded), complex)
-    x_parts[:, :lines] = x
-    x_parts = x_parts.reshape(inputs, stretches, width)
-    regressors = np.einsum("isw,kw->swik", x_parts, powers).reshape(stretches, width, unknowns)
+    powers = np.stack([np.linspace(-1.0, 1.0, width)**k for k in range(_DEGREE + 1)])
+    # A long delay turns faster over frequency than a polynomial can follow: it is taken off first, where that helps.
+    # (Of a sound that repeats itself the best correlation may be a turn too far.)
+    late_by = _delay(x, y, size)
+    delays = (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by)
+    fits = [np.zeros_like(y) for _ in delays]
+    freedom = np.ones(stretches)
+    for first in range(0, stretches, _TOGETHER):
+        count = min(_TOGETHER, stretches - first)
+        inside = slice(first * width, min((first + count) * width, lines))
+        basis, used = _basis(_in_stretches(x[:, inside], count, width), powers)
+        freedom[first:first + count] = 1.0 / (1.0 - used / (width * independent))
+        adjoint = np.conj(np.swapaxes(basis, 1, 2))
+        for fitted, delay in zip(fits, delays, strict=True):
+            targets = _in_stretches(y[:, inside] * np.conj(delay[inside]), count, width)
+            for channel, target in enumerate(targets):
+                part = (basis @ (adjoint @ target[:, :, None])).ravel()[:inside.stop - inside.start]
+                fitted[channel, inside] = part * delay[inside]
+    best = min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2)))
+    return best, np.repeat(freedom, width)[:lines]
+
+
+def _in_stretches(lines: NDArray[np.complex128], count: int, width: int) -> NDArray[np.complex128]:
+    """Spectral lines (channels, lines) as stretches (channels, count, width), the last filled up with nothing."""
+    padded = np.zeros((lines.shape[0], count * width), complex)
+    padded[:, :lines.shape[1]] = lines
+    return padded.reshape(lines.shape[0], count, width)
+
+
+def _basis(x: NDArray[np.complex128], powers: Samples) -> tuple[NDArray[np.complex128], Samples]:
+    """Orthonormal directions (stretches, width, unknowns) of what a linear system can make of x, and how many count.
+
+    Parameters
+    ----------
+    x : NDArray[np.complex128]
+        (inputs, stretches, width).
+    powers : Samples
+        (degree + 1, width), of the place in a stretch.
+    """
+    _, stretches, width = x.shape
+    regressors = np.einsum("isw,kw->swik", x, powers).reshape(stretches, width, -1)
     norm = np.sqrt(np.sum(np.abs(regressors) ** 2, axis=1, keepdims=True))
     norm[norm == 0.0] = 1.0
     basis, triangle = np.linalg.qr(regressors / norm)
     # Directions that the input does not excite would fit rounding noise; they explain nothing.
     sound = np.abs(np.diagonal(triangle, axis1=1, axis2=2)) > _RIDGE**0.5
-    basis = basis * sound[:, None, :]
-    freedom = 1.0 / (1.0 - sound.sum(axis=1) / (width * independent))
-    # A long delay turns faster over frequency than a polynomial can follow: it is taken off first, where that helps.
-    # (Of a sound that repeats itself the best correlation may be a turn too far.)
-    fits = []
-    late_by = _delay(x, y, size)
-    for delay in (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by):
-        fitted = np.zeros_like(y)
-        for channel, target_lines in enumerate(y * np.conj(delay)):
-            target = np.zeros(padded, complex)
-            target[:lines] = target_lines
-            target = target.reshape(stretches, width, 1)
-            fitted[channel] = (basis @ (np.conj(np.swapaxes(basis, 1, 2)) @ target)).ravel()[:lines]
-        fits.append(fitted * delay)
-    best = min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2)))
-    return best, np.repeat(freedom, width)[:lines]
+    return basis * sound[:, None, :], sound.sum(axis=1)
 
 
 def _fast_size(frames: int) -> int:
