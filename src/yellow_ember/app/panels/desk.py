@@ -128,7 +128,7 @@ class Desk(QWidget):
     def _repaint_rows(self) -> None:
         for row in self.rows.values():
             row.refresh()
-            row.update()
+            row.draw_again()
 
     def _control(self, field: str) -> Control:
         return self._selection.strip_id, "", field

@@ -10,10 +10,13 @@ from PyQt6.QtGui import (
     QDragEnterEvent,
     QDragLeaveEvent,
     QDropEvent,
+    QFocusEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPen,
+    QPixmap,
+    QResizeEvent,
 )
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
 
@@ -28,7 +31,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import draw_level
-from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.text import escaped, menu_text
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
@@ -67,6 +70,7 @@ class StripRow(QWidget):
         self._measurer, self._matcher, self._prints = measurer, matcher, prints
         self.strip_id = strip.id
         self._depth = depth
+        self._still: QPixmap | None = None
         self._vu = 0.0
         self._peak = 0.0
         self._shown: tuple[object, ...] = ()
@@ -115,7 +119,7 @@ class StripRow(QWidget):
         more = "".join(f"<br>{escaped(words)}" for words in (*states, *sends))
         self.setToolTip(f"<b>{escaped(strip.name)}</b> ({strip.kind.value}): {stages}{more}<br>"
                         "M mutes, S plays it alone. Ctrl+click edits it together with others.")
-        self.update()
+        self.draw_again()
 
     def show_levels(self) -> None:
         """Take the newest levels."""
@@ -124,7 +128,7 @@ class StripRow(QWidget):
         vu, peak = (float(reading.vu.max()), float(reading.peak.max())) if reading is not None else (0.0, 0.0)
         if vu != self._vu or peak != self._peak:
             self._vu, self._peak = vu, max(peak, self._peak * 0.93)
-            self.update(self._level_box().toAlignedRect())
+            self.update(self._level_box().adjusted(-1, -1, 1, 1).toAlignedRect())
 
     # -- drawing ------------------------------------------------------------------------
 
@@ -142,8 +146,30 @@ class StripRow(QWidget):
         width = 17.0 * len(self._strip.chain[:_GLYPHS])
         return QRectF(self._button_box(0).left() - width - 3, 4.5, width, 14)
 
+    def draw_again(self) -> None:
+        """Show what there is now; levels alone are drawn over what stays."""
+        self._still = None
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._still = None
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.draw_again()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self.draw_again()
+
     @painted
     def paintEvent(self, painter: QPainter) -> None:
+        if self._still is None:
+            self._still = still(self, theme.PANEL, self._paint_content)
+        painter.drawPixmap(0, 0, self._still)
+        draw_level(painter, self._level_box(), self._vu, self._peak, self._sessions.session.reference_dbfs)
+
+    def _paint_content(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip = self._strip
         if self.strip_id in self._selection.chosen:
@@ -170,7 +196,6 @@ class StripRow(QWidget):
             painter.setPen(theme.GROUND if on else theme.DIM)
             painter.setFont(theme.font(8, bold=True))
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
-        draw_level(painter, self._level_box(), self._vu, self._peak, self._sessions.session.reference_dbfs)
         result = self._measurer.latest(self.strip_id)
         box = self._level_box()
         figure_box = QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
@@ -259,15 +284,15 @@ class StripRow(QWidget):
         if copying.can_drop(event.mimeData()):
             event.acceptProposedAction()
             self._drop_over = True
-            self.update()
+            self.draw_again()
 
     def dragLeaveEvent(self, event: QDragLeaveEvent) -> None:
         self._drop_over = False
-        self.update()
+        self.draw_again()
 
     def dropEvent(self, event: QDropEvent) -> None:
         self._drop_over = False
-        self.update()
+        self.draw_again()
         copying.drop(self._sessions, self._selection, self._messages, self.strip_id, event.mimeData(),
                      event.modifiers())
         event.acceptProposedAction()
