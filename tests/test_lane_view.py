@@ -8,12 +8,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QMenu
+from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from test_value_bar import drag
 from yellow_ember.app.panels.lane_menu import acting_words
 from yellow_ember.app.state.lane_writer import Ride
+from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.time_dialogs import PointDialog
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.lanes import Lane, Point, Shape, lane_position, position_at
@@ -22,7 +23,9 @@ from yellow_ember.session.edits.edits import add_stage
 from yellow_ember.session.edits.lane_edits import begin_lane, put_lane, thinned, with_stretch
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.edits.time_edits import add_passage
-from yellow_ember.session.values.drawn import find_lane
+from yellow_ember.session.io.presets import delete_preset, find_preset
+from yellow_ember.session.io.sets import set_from
+from yellow_ember.session.values.drawn import find_lane, lanes_in_seconds
 from yellow_ember.session.values.model import Loop, Session, new_stage
 from yellow_ember.session.values.places import Passage
 
@@ -268,3 +271,32 @@ def test_volume_of_a_strip_has_a_lane_too(window: MainWindow, qtbot: QtBot) -> N
     workspace.sessions.document.commit("l", lambda session: put_lane(session, strip_id, "", lane))
     workspace.playback.locate(5 * 48000)
     qtbot.waitUntil(lambda: window.desk.volume.value == pytest.approx(-10.0, abs=0.1), timeout=5000)
+
+
+@pytest.mark.parametrize("wanted", [True, False])
+def test_presets_and_sets_keep_lanes_in_beats_where_asked(wanted: bool, window: MainWindow, qtbot: QtBot,
+                                                          monkeypatch: pytest.MonkeyPatch) -> None:
+    stage_id, workspace = with_drive(window), window.workspace
+    strip_id = workspace.selection.strip_id
+    drawn = Lane(parameter="drive_db", points=(Point(0.0, 2.0), Point(8 * BEAT, 10.0)))
+    workspace.sessions.document.commit("l", lambda session: put_lane(session, strip_id, stage_id, drawn))
+    answers = iter(["Creeping up", "It grows"])
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: (next(answers), True))
+    button = QMessageBox.StandardButton
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: button.Yes if wanted else button.No)
+    window.path_view.open_presets()
+    browser = next(child for child in window.findChildren(PresetBrowser))
+    browser.save_own()
+    preset = find_preset("Creeping up")
+    delete_preset(preset)
+    lanes = preset.stages[0].lanes
+    kept = set_from(workspace.sessions.session, "session", "", "All", "glue", "", with_lanes=wanted)
+    assert bool(kept.parts[0].stages[0].lanes) is wanted
+    if not wanted:
+        assert lanes == ()
+        return
+    assert [point.seconds for point in lanes[0].points] == [0.0, 8.0]
+    # In a session of another tempo it lies on the same beats.
+    session = workspace.sessions.session.with_(tempo=120.0, first_beat=1.0)
+    placed = lanes_in_seconds(preset.stages, session)[0].lanes[0]
+    assert [point.seconds for point in placed.points] == [1.0, 5.0]

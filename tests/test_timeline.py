@@ -11,7 +11,7 @@ import soundfile
 from hypothesis import given
 from hypothesis import strategies as st
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QColor, QWheelEvent
+from PyQt6.QtGui import QColor, QNativeGestureEvent, QPointingDevice, QWheelEvent
 from PyQt6.QtWidgets import QApplication, QInputDialog
 from pytestqt.qtbot import QtBot
 
@@ -274,3 +274,15 @@ def test_playing_ends_with_the_last_tail(open_window: OpenWindow, qtbot: QtBot, 
     qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=20000)
     qtbot.wait(3000)
     assert workspace.playback.state.playing
+
+
+def test_two_fingers_zoom_around_them(window: MainWindow) -> None:
+    view, time = window.timeline.waves, window.workspace.time_view
+    before = time.frames_per_pixel
+    at, device = QPointF(600.0, 60.0), QPointingDevice.primaryPointingDevice()
+    assert device is not None
+    under = time.first + 600.0 * before
+    QApplication.sendEvent(view, QNativeGestureEvent(
+        Qt.NativeGestureType.ZoomNativeGesture, device, 2, at, at, view.mapToGlobal(at), 0.5, QPointF()))
+    assert time.frames_per_pixel == pytest.approx(before / 1.5)
+    assert time.x_of(under) == pytest.approx(600.0, abs=1e-6)

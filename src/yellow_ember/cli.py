@@ -33,6 +33,7 @@ from yellow_ember.session.io.chain_file import read_chain
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import all_presets, find_preset
 from yellow_ember.session.io.session_file import impulse_files, read_session
+from yellow_ember.session.values.drawn import without_lanes
 from yellow_ember.session.values.model import MASTER
 
 DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
@@ -143,7 +144,7 @@ def _process(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 
     stages: tuple[StageSettings, ...]
-    stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
+    stages = read_chain(arguments.chain) if arguments.chain else without_lanes(find_preset(arguments.preset).stages)
     dtype = arguments.dtype or ("pcm24" if arguments.output.suffix.lower() == ".flac" else "float32")
     order = FileOrder(arguments.oversample, arguments.block, dtype, arguments.match, tail_seconds=arguments.tail)
     result = process_file(arguments.input, arguments.output, stages, order, _Progress(arguments.output.name))
@@ -173,7 +174,7 @@ def _batch(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.jobs.file_processing import FileOrder
 
     stages: tuple[StageSettings, ...]
-    stages = read_chain(arguments.chain) if arguments.chain else find_preset(arguments.preset).stages
+    stages = read_chain(arguments.chain) if arguments.chain else without_lanes(find_preset(arguments.preset).stages)
     dtype = arguments.dtype or ("pcm24" if arguments.format == "flac" else "float32")
     order = BatchOrder(
         arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",

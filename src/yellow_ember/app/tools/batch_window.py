@@ -40,6 +40,7 @@ from yellow_ember.files.atomic import cannot_write, write_text
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.files.writing import KINDS
 from yellow_ember.session.io.presets import all_presets, find_preset
+from yellow_ember.session.values.drawn import without_lanes
 
 _AS_IT_COMES, _MATCH, _PEAK = "as it comes", "as loud as the source", "highest peak at"
 
@@ -198,7 +199,7 @@ class BatchWindow(ToolWindow):
     def order(self) -> BatchOrder:
         """The order as the window stands."""
         own = bool(self._stages) and self.chain.currentIndex() == 0
-        stages = self._stages if own else find_preset(self.chain.currentText()).stages
+        stages = self._stages if own else without_lanes(find_preset(self.chain.currentText()).stages)
         _, file_format, dtype = KINDS[self.kind.currentIndex()]
         level = self.level.currentText()
         file = FileOrder(FACTORS[self.factor.currentIndex()], dtype=dtype, match=level == _MATCH,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
     QLayout,
     QLineEdit,
     QMenu,
+    QMessageBox,
     QPlainTextEdit,
     QPushButton,
     QVBoxLayout,
@@ -36,6 +37,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Group, Number, as_number
+from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.cores import cores, threads_to_play_with
 from yellow_ember.engine.jobs.printing import PrintOrder, stems
 from yellow_ember.engine.live.devices import SILENT_CARD
@@ -282,3 +284,12 @@ class MessageList(QDialog):
                                      | Qt.TextInteractionFlag.TextSelectableByKeyboard)
         layout = QVBoxLayout(self)
         layout.addWidget(text)
+
+
+def lanes_are_kept(parent: QWidget, stages: Iterable[StageSettings]) -> bool:
+    """Whether what moves over time of some stages is to be kept for other songs; asked where anything does."""
+    if not any(stage.lanes for stage in stages):
+        return False
+    button = QMessageBox.StandardButton
+    return QMessageBox.question(parent, "Lanes", "Keep what moves over time too? It is kept in beats from bar 1.",
+                                button.Yes | button.No, button.No) == button.Yes

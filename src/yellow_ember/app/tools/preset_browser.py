@@ -26,6 +26,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.audition import Audition
+from yellow_ember.app.tools.dialogs import lanes_are_kept
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.saving import ask_where_to_save
@@ -45,6 +46,7 @@ from yellow_ember.session.io.presets import (
     shipped_presets,
     write_preset,
 )
+from yellow_ember.session.values.drawn import lanes_in_beats, lanes_in_seconds, without_lanes
 from yellow_ember.session.values.model import Session
 from yellow_ember.session.values.purposes import INTENTIONS, SOURCES
 
@@ -201,7 +203,8 @@ class PresetBrowser(Audition):
     def tried(self, session: Session, key: str) -> Session:
         preset = next(preset for preset in self.shown if preset.name == key)
         for strip_id in self._strips:
-            session = use_chain(session, strip_id, preset.stages, preset.macros, preset.match_db)
+            session = use_chain(session, strip_id, lanes_in_seconds(preset.stages, session), preset.macros,
+                                preset.match_db)
         return session
 
     def needed(self) -> set[str]:
@@ -256,9 +259,11 @@ class PresetBrowser(Audition):
         note, accepted = QInputDialog.getText(self, "Save a preset", "What it does, in a sentence")
         if not accepted:
             return
+        stages = lanes_in_beats(strip.chain, self._sessions.session) if lanes_are_kept(
+            self, strip.chain) else without_lanes(strip.chain)
         source, intention = self.source.currentText(), self.intention.currentText()
         kept = keep_preset(Preset(name.strip(), source if source != _ANY else "effect",
-                                  intention if intention != _ANY else "glue", note.strip(), strip.chain,
+                                  intention if intention != _ANY else "glue", note.strip(), stages,
                                   strip.macros, strip.match_db))
         self._changed_own()
         self.state.setText(f"{kept.name} is saved")

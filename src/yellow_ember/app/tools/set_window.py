@@ -18,6 +18,7 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.tools.dialogs import lanes_are_kept
 from yellow_ember.app.tools.tool_window import TryingWindow
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, escaped
@@ -31,6 +32,7 @@ from yellow_ember.session.io.sets import (
     parts_for,
     set_from,
     shipped_sets,
+    strips_in,
     use_set,
 )
 from yellow_ember.session.values.model import StripKind
@@ -181,8 +183,10 @@ class SetWindow(TryingWindow):
         if not accepted:
             return
         try:
-            kept = keep_set(set_from(self._sessions.session, scope, self.bus.currentData(), name.strip(), "glue",
-                                     note.strip()))
+            session, bus_id = self._sessions.session, self.bus.currentData()
+            moves = lanes_are_kept(self, (
+                stage for strip in strips_in(session, scope, bus_id) for stage in strip.chain))
+            kept = keep_set(set_from(session, scope, bus_id, name.strip(), "glue", note.strip(), with_lanes=moves))
         except (ValueError, SessionFileError) as error:
             self.state.setText(str(error))
             return

@@ -11,13 +11,14 @@ from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.io.content_types import STAGE_CONTENTS, MacroContent, StageContent, TargetContent
 from yellow_ember.session.io.field_types import Between
-from yellow_ember.session.io.lane_content import lane_contents, lanes_from
+from yellow_ember.session.io.lane_content import Times, lane_contents, lanes_from
 from yellow_ember.session.values.drawn import stage_lane_parameter
 from yellow_ember.session.values.macros import Bend, Macro, Target
 from yellow_ember.session.values.model import new_id
 
 
-def stages_from(contents: Sequence[StageContent], position: str) -> tuple[StageSettings, ...]:
+def stages_from(contents: Sequence[StageContent], position: str, times: Times = "seconds"
+                ) -> tuple[StageSettings, ...]:
     """Return the stages that a file holds; those without an id get one.
 
     Raises
@@ -25,10 +26,10 @@ def stages_from(contents: Sequence[StageContent], position: str) -> tuple[StageS
     ValueError
         Names the position in the file, below `position`, and the reason.
     """
-    return tuple(_stage_from(content, f"{position}[{index}]") for index, content in enumerate(contents))
+    return tuple(_stage_from(content, f"{position}[{index}]", times) for index, content in enumerate(contents))
 
 
-def _stage_from(content: StageContent, position: str) -> StageSettings:
+def _stage_from(content: StageContent, position: str, times: Times) -> StageSettings:
     stage = StageSettings(
         id=content.id or new_id(content.kind), kind=content.kind,
         params=stage_kind(content.kind).complete(content.params),
@@ -36,17 +37,17 @@ def _stage_from(content: StageContent, position: str) -> StageSettings:
     if not content.lanes:
         return stage
     return replace(stage, lanes=lanes_from(content.lanes, lambda name: stage_lane_parameter(stage, name),
-                                           f"{position}.lanes"))
+                                           f"{position}.lanes", times))
 
 
 def stage_contents(stages: Sequence[StageSettings]) -> list[StageContent]:
     """Return stages as a file holds them, the inverse of `stages_from`."""
-    return [_stage_content(stage, stage.id) for stage in stages]
+    return [_stage_content(stage, stage.id, "seconds") for stage in stages]
 
 
-def _stage_content(stage: StageSettings, stage_id: str) -> StageContent:
+def _stage_content(stage: StageSettings, stage_id: str, times: Times) -> StageContent:
     return STAGE_CONTENTS[stage.kind].model_construct(
-        None, id=stage_id, kind=stage.kind, params=dict(stage.params), lanes=lane_contents(stage.lanes),
+        None, id=stage_id, kind=stage.kind, params=dict(stage.params), lanes=lane_contents(stage.lanes, times),
         **stage.own_values)
 
 
@@ -99,6 +100,5 @@ def macro_contents(macros: Sequence[Macro], stages: Sequence[StageSettings]) -> 
 
 def nameless_chain(stages: Sequence[StageSettings], macros: Sequence[Macro]) -> dict[str, Any]:
     """Return `stages` and `macros` of a file that belongs to no strip: without ids."""
-    # Lanes lie in one song: they are no part of what serves others too.
-    return {"stages": [_stage_content(replace(stage, lanes=()), "") for stage in stages],
+    return {"stages": [_stage_content(stage, "", "beats") for stage in stages],
             "macros": [macro.model_copy(update={"id": ""}) for macro in macro_contents(macros, stages)]}

@@ -71,11 +71,19 @@ class _Identified(Content):
 
 
 class PointContent(Content):
-    """A point of a lane.  value : in the parameter's unit; of a switch 0 to 1; shape : how it goes on to the next"""
+    """A point of a lane, by seconds in a session or a chain, by beats in a preset or a set.
 
-    seconds: _Second
+    value : in the parameter's unit; of a switch 0 to 1; shape : how it goes on to the next
+    """
+
+    seconds: _Second | None = None
+    beats: _Second | None = None
     value: float
     shape: Annotated[str, OneOf([shape.value for shape in Shape])] = Shape.LINE.value
+
+    @model_serializer(mode="wrap")
+    def _with_one_time(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        return {key: value for key, value in write(self).items() if value is not None}
 
 
 class LaneContent(Content):

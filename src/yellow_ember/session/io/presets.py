@@ -64,7 +64,7 @@ def read_preset(path: Path) -> Preset:
 
 
 def _preset_from(content: PresetContent) -> Preset:
-    stages = stages_from(content.stages, "stages")
+    stages = stages_from(content.stages, "stages", "beats")
     return Preset(content.name, content.source, content.intention, content.note, stages,
                   macros_from(content.macros, stages, "macros"), content.match_db)
 

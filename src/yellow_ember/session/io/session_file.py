@@ -99,7 +99,7 @@ def _strip_content(strip: Strip) -> StripContent:
             fade_in=region.fade_in, fade_out=region.fade_out) for region in strip.regions],
         zone_lufs=None if strip.zone_lufs is None else list(strip.zone_lufs),
         chain=stage_contents(strip.chain), macros=macro_contents(strip.macros, strip.chain),
-        lanes=lane_contents(strip.lanes),
+        lanes=lane_contents(strip.lanes, "seconds"),
         **{value.id: getattr(strip, value.id) for value in STRIP_VALUES})
 
 
@@ -108,7 +108,7 @@ def _snapshot_content(snapshot: Snapshot) -> SnapshotContent:
         scope=snapshot.scope, owner=snapshot.owner, place=snapshot.place, name=snapshot.name, note=snapshot.note,
         states=[StateContent.model_construct(
             strip=state.strip_id, chain=stage_contents(state.chain), macros=macro_contents(state.macros, state.chain),
-            lanes=lane_contents(state.lanes),
+            lanes=lane_contents(state.lanes, "seconds"),
             **{value.id: getattr(state, value.id) for value in SNAPSHOT_VALUES}) for state in snapshot.states])
 
 
@@ -143,7 +143,7 @@ def _strip_from(content: StripContent, position: str) -> Strip:
         chain=chain, macros=macros_from(content.macros, chain, f"{position}.macros"),
         **{value.id: getattr(content, value.id) for value in STRIP_VALUES})
     return strip.with_(lanes=lanes_from(
-        content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes"))
+        content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes", "seconds"))
 
 
 def _regions_from(contents: list[RegionContent], position: str) -> tuple[Region, ...]:
@@ -240,7 +240,7 @@ def _state_from(content: StateContent, position: str) -> StripState:
     chain = stages_from(content.chain, f"{position}.chain")
     macros = macros_from(content.macros, chain, f"{position}.macros")
     strip = Strip(id=content.strip, name="", kind=StripKind.TRACK, chain=chain, macros=macros)
-    lanes = lanes_from(content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes")
+    lanes = lanes_from(content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes", "seconds")
     return StripState(strip_id=content.strip, chain=chain, macros=macros, lanes=lanes,
                       **{value.id: getattr(content, value.id) for value in SNAPSHOT_VALUES})
 

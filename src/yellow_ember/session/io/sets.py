@@ -13,6 +13,7 @@ from yellow_ember.session.io.chain_content import macros_from, nameless_chain, s
 from yellow_ember.session.io.content_types import PartContent, SetContent
 from yellow_ember.session.io.file_format import FileFormat
 from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
+from yellow_ember.session.values.drawn import lanes_in_beats, lanes_in_seconds, without_lanes
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.model import Session, Strip, StripKind
@@ -64,7 +65,7 @@ def _set_from(content: SetContent) -> StripSet:
 
 
 def _part_from(content: PartContent, position: str) -> Part:
-    stages = stages_from(content.stages, f"{position}.stages")
+    stages = stages_from(content.stages, f"{position}.stages", "beats")
     return Part(StripKind(content.where), content.source, stages,
                 macros_from(content.macros, stages, f"{position}.macros"), content.match_db)
 
@@ -136,7 +137,7 @@ def use_set(session: Session, strip_set: StripSet, chosen: dict[str, int | None]
         if index is None:
             continue
         part = strip_set.parts[index]
-        session = use_chain(session, strip_id, part.stages, part.macros, part.match_db)
+        session = use_chain(session, strip_id, lanes_in_seconds(part.stages, session), part.macros, part.match_db)
         if session.strip(strip_id).kind is StripKind.TRACK:
             tracks.append(strip_id)
     if strip_set.linked and len(tracks) >= FEWEST:
@@ -144,8 +145,9 @@ def use_set(session: Session, strip_set: StripSet, chosen: dict[str, int | None]
     return session
 
 
-def set_from(session: Session, scope: str, bus_id: str, name: str, intention: str, note: str) -> StripSet:
-    """A set of what is on a bus and its tracks now, or on all of a session.
+def set_from(session: Session, scope: str, bus_id: str, name: str, intention: str, note: str, *,
+             with_lanes: bool = False) -> StripSet:
+    """A set of what is on a bus and its tracks now, or on all of a session; with what moves over time, or without.
 
     ValueError where none of them has a stage.
     """
@@ -154,7 +156,8 @@ def set_from(session: Session, scope: str, bus_id: str, name: str, intention: st
         where = StripKind.BUS if scope == "bus" and strip.id == bus_id else strip.kind
         source = guessed_source(strip) if where is StripKind.TRACK else ANY_SOURCE
         if strip.chain and all((part.where, part.source) != (where, source) for part in parts):
-            parts.append(Part(where, source, strip.chain, strip.macros, strip.match_db))
+            stages = lanes_in_beats(strip.chain, session) if with_lanes else without_lanes(strip.chain)
+            parts.append(Part(where, source, stages, strip.macros, strip.match_db))
     if not parts:
         raise ValueError("none of these strips has a stage")
     return StripSet(name, scope, intention, note, tuple(parts))

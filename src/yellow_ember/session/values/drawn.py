@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
 from yellow_ember.dsp.lanes import Lane, Point, Shape, can_have_lane, lane_position, position_at, value_of
@@ -113,3 +113,31 @@ def _target_lane(stage: StageSettings, target: Target, macro: Macro, lane: Lane)
                    for piece in range(pieces)]
     last = lane.points[-1].seconds
     return Lane(parameter=target.parameter, points=(*points, Point(last, value(last))))
+
+
+def lanes_in_beats(stages: Iterable[StageSettings], session: Session) -> tuple[StageSettings, ...]:
+    """Stages whose lanes count in beats from the beginning of bar 1: what serves other songs too."""
+    def beats(seconds: float) -> float:
+        return max(0.0, seconds - session.first_beat) * session.tempo / 60.0
+
+    return tuple(_with_times(stage, beats) for stage in stages)
+
+
+def lanes_in_seconds(stages: Iterable[StageSettings], session: Session) -> tuple[StageSettings, ...]:
+    """The inverse of `lanes_in_beats`, in a session that may have another tempo."""
+    def seconds(beats: float) -> float:
+        return session.first_beat + beats * 60.0 / session.tempo
+
+    return tuple(_with_times(stage, seconds) for stage in stages)
+
+
+def without_lanes(stages: Iterable[StageSettings]) -> tuple[StageSettings, ...]:
+    """Stages as they are set, with nothing that moves."""
+    return tuple(replace(stage, lanes=()) if stage.lanes else stage for stage in stages)
+
+
+def _with_times(stage: StageSettings, time: Callable[[float], float]) -> StageSettings:
+    if not stage.lanes:
+        return stage
+    return replace(stage, lanes=tuple(replace(lane, points=tuple(
+        replace(point, seconds=time(point.seconds)) for point in lane.points)) for lane in stage.lanes))
