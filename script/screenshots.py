@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -20,7 +21,7 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.balance_field import BalanceField
-from yellow_ember.app.tools.dialogs import SettingsDialog, ShortcutSheet
+from yellow_ember.app.tools.dialogs import ShortcutSheet
 from yellow_ember.app.tools.help_window import HelpWindow
 from yellow_ember.app.tools.line_up import LineUpWindow
 from yellow_ember.app.tools.meters_window import MetersWindow
@@ -30,11 +31,14 @@ from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
+from yellow_ember.dsp.lanes import Lane, Point, Shape
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, set_send, use_chain
+from yellow_ember.session.edits.lane_edits import only_in, put_lane
 from yellow_ember.session.edits.link_edits import link_strips
+from yellow_ember.session.edits.time_edits import edit_passage
 from yellow_ember.session.io.presets import find_preset
-from yellow_ember.session.values.model import Send, new_stage
+from yellow_ember.session.values.model import Loop, Send, new_stage
 
 
 def wait(application: QApplication, until, limit: float = 60.0) -> None:
@@ -103,7 +107,6 @@ def benches(application: QApplication, window: MainWindow, settled, keep) -> Non
     show("amp-on-the-guitar", "plucked-guitar", "Direct guitar, miked near", "amp")
     show("cabinet-on-the-guitar", "plucked-guitar", "Direct guitar, miked far", "cabinet")
     show("bands-on-the-bass", "upright-bass", "Weight with clean lows", "bands")
-    show("equaliser", "plucked-guitar", "Clean with chimes", "eq")
     show("record", "harmonium", "Dusty loop", "vinyl")
     for strip in ("plucked-guitar", "upright-bass", "brushed-drums", "harmonium"):
         workspace.sessions.document.commit("Empty", lambda _: use_chain(workspace.sessions.session, strip, ()))
@@ -175,6 +178,50 @@ def desk(application: QApplication, keep) -> None:
     workspace.close()
 
 
+def time_line(application: QApplication, keep) -> None:
+    """A drive in the bridge alone, with lanes; and five minutes of all strips, zoomed in on eight bars."""
+    workspace = Workspace(Settings())
+    window = MainWindow(workspace)
+    window.show()
+    workspace.start()
+    workspace.sessions.open_path(DEMO)
+    commit, bass = workspace.sessions.document.commit, "upright-bass"
+    workspace.selection.select(bass)
+    stage = workspace.selection.strip.chain[0].id
+    bridge = replace(next(passage for passage in workspace.sessions.session.passages if passage.name == "Bridge"),
+                     fade_in=0.6, fade_out=1.2)
+    commit("Bridge", lambda session: edit_passage(session.with_(loop=Loop(
+        round(bridge.start * session.rate), round(bridge.end * session.rate))), bridge))
+    commit("Only in", lambda session: only_in(session, bass, stage, bridge))
+    drive = Lane(parameter="drive_db", points=(
+        Point(0.0, 8.0), Point(20.0, 8.0, Shape.CURVE), Point(27.5, 22.0, Shape.HOLD), Point(30.0, 10.0)))
+    volume = Lane(parameter="volume_db", points=(Point(18.0, -5.5), Point(24.0, -2.0), Point(30.0, -5.5)))
+    commit("Drive", lambda session: put_lane(session, bass, stage, drive))
+    commit("Volume", lambda session: put_lane(session, bass, "", volume))
+    window._splitters["down"].setSizes([440, 260])
+    wait(application, lambda: workspace.measurer.fresh(bass) and not workspace.matcher.busy)
+    workspace.playback.locate(24 * 48000)
+    workspace.playback.toggle_play()
+    seconds(application, 4.0)
+    keep("lanes-and-passages", window)
+    workspace.playback.toggle_play()
+    wait(application, lambda: not workspace.playback.state.playing)
+    workspace.selection.select("ships-announcer")
+    again = 40.0
+    commit("Five minutes", lambda session: session.with_(loop=Loop(155 * 48000, 165 * 48000), strips=tuple(
+        strip.with_(regions=tuple(replace(region, id=f"{region.id}-{turn}", start=turn * again)
+                                  for turn in range(8) for region in strip.regions)) for strip in session.strips)))
+    window.timeline.all_strips.click()
+    workspace.time_view.show_stretch(150 * 48000, 170 * 48000)
+    workspace.playback.locate(158 * 48000)
+    workspace.playback.toggle_play()
+    before = workspace.session_waves.wave("master")
+    wait(application, lambda: workspace.session_waves.wave("master") is not before)
+    seconds(application, 2.0)
+    keep("five-minutes-zoomed-in", window)
+    workspace.close()
+
+
 def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> None:
     """A track with damage at places of its own."""
     workspace = window.workspace
@@ -192,9 +239,8 @@ def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> N
 
 
 def dialogs(application: QApplication, window: MainWindow, keep) -> None:
-    """The sheet of keys, the settings and a page of the help."""
+    """The sheet of keys and a page of the help."""
     for name, dialog in (("keys", ShortcutSheet(window.key_sections(), window)),
-                         ("settings", window.workspace.give(SettingsDialog, window)),
                          ("help", HelpWindow(lambda _name: None, window))):
         if isinstance(dialog, HelpWindow):
             dialog.show_page("guide:bass-with-clean-lows")
@@ -246,6 +292,7 @@ def main() -> None:
     balance(application, window, settled, keep)
     workspace.close()
     desk(application, keep)
+    time_line(application, keep)
 
 
 if __name__ == "__main__":

@@ -38,6 +38,8 @@ from yellow_ember.session.values.model import Strip
 LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
                 group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")
 
+_ROOM_FOR_BOTH = 190
+
 
 class BandPicture(QWidget):
     """Spectra before and after with what was added, and the tone change below them."""
@@ -47,7 +49,7 @@ class BandPicture(QWidget):
         self._measurement: StripMeasurement | None = None
         self._match_db = 0.0
         self._fresh = False
-        self.setMinimumHeight(170)
+        self.setMinimumHeight(96)
         self.setAccessibleName("Spectra before and after, what was added, tone change")
 
     def sizeHint(self) -> QSize:
@@ -62,12 +64,15 @@ class BandPicture(QWidget):
     def paintEvent(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.PANEL)
-        middle = self.height() * 0.56
+        # Where there is little room, one picture that can be read is better than two that can't.
+        both = self.height() >= _ROOM_FOR_BOTH
+        middle = self.height() * 0.56 if both else float(self.height())
         upper = QRectF(36, 18, self.width() - 44, middle - 48)
         lower = QRectF(36, middle + 18, self.width() - 44, self.height() - middle - 36)
         painter.setOpacity(1.0 if self._fresh or self._measurement is None else 0.55)
         self._paint_spectra(painter, upper)
-        self._paint_tone(painter, lower)
+        if both:
+            self._paint_tone(painter, lower)
 
     def _title(self, painter: QPainter, frame: QRectF, text: str) -> None:
         painter.setFont(theme.font(8.5, bold=True))
