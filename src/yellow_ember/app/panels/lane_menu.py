@@ -12,7 +12,7 @@ from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Switch, Value
 from yellow_ember.session.edits.lane_edits import acts, begin_lane, from_here_on, not_in, only_in, remove_lane
-from yellow_ember.session.values.drawn import find_lane, lane_parameter
+from yellow_ember.session.values.drawn import drawable, find_lane
 from yellow_ember.session.values.model import Session, Strip
 from yellow_ember.session.values.places import USUAL_FADE, Passage
 
@@ -31,10 +31,10 @@ def add_lane_menu(menu: QMenu, sessions: SessionKeeper, control: Control) -> Non
     """Offer a lane for a control that can have one, or to take it away."""
     strip_id, stage_id, name = control
     strip = sessions.session.strip(strip_id)
-    try:
-        label = lane_parameter(strip, stage_id, name).label
-    except (KeyError, ValueError):
+    parameter = drawable(strip, stage_id, name)
+    if parameter is None:
         return
+    label = parameter.label
     if find_lane(strip, stage_id, name) is None:
         menu.addAction("Draw over time", lambda: sessions.document.commit(
             f"Lane of {label}", lambda session: begin_lane(session, strip_id, stage_id, name)))

@@ -23,7 +23,7 @@ from yellow_ember.session.edits.lane_edits import (
     with_point,
     with_stretch,
 )
-from yellow_ember.session.values.drawn import find_lane, lane_parameter
+from yellow_ember.session.values.drawn import drawable, find_lane, lane_parameter
 from yellow_ember.session.values.model import Session
 
 _STILL_SECONDS = 0.08
@@ -119,9 +119,8 @@ class LaneWriter(QObject):
         """
         strip_id, stage_id, name = control
         strip = self._sessions.session.strip(strip_id)
-        try:
-            parameter = lane_parameter(strip, stage_id, name)
-        except (KeyError, ValueError):
+        parameter = drawable(strip, stage_id, name)
+        if parameter is None:
             return False
         number = sum(as_pair(value)) / 2.0 if isinstance(value, tuple) else as_number(value) if isinstance(
             value, int | float) else None

@@ -50,18 +50,32 @@ def stage_lane_parameter(stage: StageSettings, name: str) -> Parameter:
     if shared is not None:
         return shared
     parameter = stage.declaration.parameter(name)
-    if not can_be_drawn(stage, parameter):
+    if not can_have_lane(parameter):
         raise ValueError(f"{parameter.label} can't move along the session")
     return parameter
 
 
 def can_be_drawn(stage: StageSettings, parameter: Parameter) -> bool:
-    """True where a parameter of a stage can move along the session: a number or a switch that a running stage takes."""
+    """True where a lane of a stage's parameter is offered: a number or a switch that a running stage takes as it is.
+
+    Another setting may make the stage one that has to be rebuilt for it; a lane that it has by then stays, as far as
+    the running stage can follow.
+    """
     if not can_have_lane(parameter):
         return False
     ends = [replace(stage, params={**stage.params, parameter.id: value}) for value in (
         (parameter.minimum, parameter.maximum) if isinstance(parameter, Number) else (False, True))]
     return len({end.needs(_RATE) for end in ends}) == 1
+
+
+def drawable(strip: Strip, stage_id: str, name: str) -> Parameter | None:
+    """The parameter of a control that a lane is offered for; None where none is."""
+    try:
+        parameter = lane_parameter(strip, stage_id, name)
+    except (KeyError, ValueError):
+        return None
+    is_own = bool(stage_id) and name in strip.stage(stage_id).params
+    return parameter if not is_own or can_be_drawn(strip.stage(stage_id), parameter) else None
 
 
 def lanes_of(strip: Strip) -> Iterator[tuple[str, Lane]]:
