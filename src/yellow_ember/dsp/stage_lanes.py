@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -326,9 +327,11 @@ class _Probe:
         processor.set(_with_value(base, parameter, 0.0), at_once=True)
         memory = np.empty((rows, record.words.size), np.int64)
         structure = np.empty((rows, record.structure.size), np.int64)
+        tables, same_tables = record.shared_arrays, True
         for row in range(rows):
             processor.set(_with_value(base, parameter, row / (rows - 1)))
             memory[row], structure[row] = record.words, record.structure
+            same_tables = same_tables and _are_equal(tables, record.shared_arrays)
         first = record.words.ctypes.data
         in_ramps = np.zeros(record.words.size, bool)
         ramps = []
@@ -338,10 +341,11 @@ class _Probe:
             if np.any(memory[:, word + 1] != memory[0, word + 1]):
                 ramps.append(word)
         changed = np.flatnonzero(np.any(memory != memory[0], axis=0) & ~in_ramps)
-        changed_structure = np.flatnonzero(np.any(structure != structure[0], axis=0))
         kinds = record.structure_kinds()
-        self.can_be_followed = bool(np.all(np.isin(kinds[changed_structure], (WordKind.WHOLE.value,
-                                                                              WordKind.REAL.value))))
+        # A table that is made again and holds the same is no change.
+        changed_structure = np.flatnonzero(np.any(structure != structure[0], axis=0)
+                                           & (kinds != WordKind.SHARED.value))
+        self.can_be_followed = same_tables
         self._ramps, self._targets = ramps, memory[:, [word + 1 for word in ramps]].view(np.float64)
         self._words = np.concatenate((changed, -1 - changed_structure))
         self._values = np.concatenate((memory[:, changed], structure[:, changed_structure]), axis=1).view(np.float64)
@@ -361,6 +365,11 @@ class _Probe:
         made.targets, made.values = self._targets, self._values
         made.is_whole = self._kinds == WordKind.WHOLE.value
         return made
+
+
+def _are_equal(some: Sequence[NDArray[Any]], others: Sequence[NDArray[Any]]) -> bool:
+    return len(some) == len(others) and all(one is other or np.array_equal(one, other)
+                                            for one, other in zip(some, others, strict=True))
 
 
 def _cycles(settings: StageSettings, lanes: Sequence[tuple[Lane, Parameter]], make: Callable[[], Processor],

@@ -10,7 +10,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
+from PyQt6.QtGui import (
+    QContextMenuEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPen,
+    QPixmap,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from yellow_ember.app.panels import copying
@@ -28,7 +37,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.level import against_vu
-from yellow_ember.app.widgets.painting import painted
+from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.dsp.parameters import as_pair
 from yellow_ember.dsp.stage import StageKind
@@ -69,6 +78,7 @@ class PathView(QWidget):
         self._messages, self._jobs, self._matcher, self._dissector = messages, jobs, matcher, dissector
         self._gesture = Gesture(self._sessions)
         self._matches = AskedMatch(self._sessions, self._settings, self._messages, self._jobs)
+        self._still: QPixmap | None = None
         self._vu: list[float] = []
         self._peak: list[float] = []
         self._press: QPointF | None = None
@@ -81,7 +91,7 @@ class PathView(QWidget):
         self._sessions.changed.connect(self._refresh)
         self._selection.changed.connect(self._refresh)
         self._playback.frame.connect(self._on_frame)
-        self._dissector.changed.connect(self.update)
+        self._dissector.changed.connect(self.draw_again)
         self._refresh()
 
     def sizeHint(self) -> QSize:
@@ -94,7 +104,7 @@ class PathView(QWidget):
         self.setAccessibleDescription(
             f"{stages or 'no stages'}. Left and right choose a stage, up and down drive it, Insert adds one, "
             "Delete removes it, X switches it, Control with left and right moves it.")
-        self.update()
+        self.draw_again()
 
     def _on_frame(self, _state: object) -> None:
         engine, points = self._playback.engine, len(self._selection.strip.chain) + 1
@@ -136,10 +146,34 @@ class PathView(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
+    def draw_again(self) -> None:
+        """Show what there is now; levels alone are drawn over what stays."""
+        self._still = None
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._still = None
+
     @painted
     def paintEvent(self, painter: QPainter) -> None:
+        if self._still is None:
+            self._still = still(self, theme.PANEL, self._paint_stages)
+        painter.drawPixmap(0, 0, self._still)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), theme.PANEL)
+        axes, columns = self._axes(), self.columns()
+        self._paint_path(painter, axes, columns)
+        if self._drop_at is not None and columns:
+            x = columns[self._drop_at].left() - 7 if self._drop_at < len(columns) else columns[-1].right() + 7
+            painter.setPen(QPen(theme.AFTER, 3.0))
+            painter.drawLine(QPointF(x, axes.frame.top() + 4), QPointF(x, axes.frame.bottom() - 4))
+        if self.hasFocus():
+            painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+
+    def _paint_stages(self, painter: QPainter) -> None:
+        """All but the levels."""
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip, axes = self._selection.strip, self._axes()
         painter.setFont(theme.font(10.5, bold=True))
         painter.setPen(theme.TEXT)
@@ -152,14 +186,8 @@ class PathView(QWidget):
                          with_minus(f"level along the path, dB against 0 VU ({reference:g} dBFS)"))
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 6.0)
-        columns = self.columns()
-        for stage, column in zip(strip.chain, columns, strict=True):
+        for stage, column in zip(strip.chain, self.columns(), strict=True):
             self._paint_stage(painter, axes, stage, column)
-        self._paint_path(painter, axes, columns)
-        if self._drop_at is not None and columns:
-            x = columns[self._drop_at].left() - 7 if self._drop_at < len(columns) else columns[-1].right() + 7
-            painter.setPen(QPen(theme.AFTER, 3.0))
-            painter.drawLine(QPointF(x, axes.frame.top() + 4), QPointF(x, axes.frame.bottom() - 4))
         plus = self._plus()
         painter.setPen(QPen(theme.DIM, 1.2))
         painter.setBrush(theme.RAISED)
@@ -171,10 +199,6 @@ class PathView(QWidget):
             painter.setPen(theme.TEXT)
             painter.drawText(QRectF(plus.right() + 12, plus.top() - 8, 460, 46), int(Qt.AlignmentFlag.AlignVCenter),
                              "Nothing colours this strip yet.\nAdd a stage or start from a preset.")
-        if self.hasFocus():
-            painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.DotLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
 
     def _paint_stage(self, painter: QPainter, axes: Axes, stage: StageSettings, column: QRectF) -> None:
         kind = stage.declaration
