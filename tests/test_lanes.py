@@ -14,10 +14,9 @@ from hypothesis import strategies as st
 from yellow_ember.cli import main
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.lanes import GRID, Lane, Point, Shape, lane_record, position_at
-from yellow_ember.dsp.parameters import Automation, Number, Switch
+from yellow_ember.dsp.parameters import Automation, Group, Number, Switch
 from yellow_ember.dsp.stage_lanes import lane_at_frame
 from yellow_ember.dsp.stage_settings import StageSettings
-from yellow_ember.dsp.stage_values import MIX
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
@@ -75,7 +74,7 @@ def decibels(ratio: float) -> float:
 
 # -- the lane as such -----------------------------------------------------------------------
 
-DB = Number(id="x", label="X", group=MIX.group, help="", unit="dB", minimum=-60.0, maximum=12.0, default=0.0)
+DB = Number(id="x", label="X", group=Group.OUTPUT, help="", unit="dB", minimum=-60.0, maximum=12.0, default=0.0)
 
 
 @settings(deadline=None)

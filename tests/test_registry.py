@@ -64,7 +64,7 @@ def test_picture_has_data(kind: StageKind) -> None:
     for plot in parts:
         assert plot.title
         if isinstance(plot, Damage):
-            loss, highs = plot.at(np.linspace(0.0, 20.0, 50), 96.0, 4)
+            loss, highs = plot.at(np.linspace(0.0, 20.0, 50), 96.0, 0.0)
             assert loss.shape == highs.shape == (50,)
             assert np.all(loss >= 0.0)
             assert np.all((highs >= 0.0) & (highs <= 1.0))

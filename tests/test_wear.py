@@ -139,6 +139,26 @@ def test_the_picture_shows_the_damage_that_is_heard() -> None:
                             "drop_depth_db": 24.0, "drop_attack_ms": 0.5, "drop_release_ms": 0.5})
     damage = next(part for part in WEAR.picture(params, RATE, -18.0) if isinstance(part, Damage))
     middles = np.arange(0.25, 8.0, 0.5)
-    loss, _ = damage.at(middles, 120.0, 4)
+    loss, _ = damage.at(middles, 120.0, 0.0)
     heard = levels(play(params, 0, 8 * RATE), 0.5)
     assert np.corrcoef(loss, -heard)[0, 1] > 0.98
+
+
+def test_dropouts_begin_with_bar_1() -> None:
+    params = {**NEW, "drop_mode": "random", "drop_density_pct": 50.0, "drop_hz": 2.0, "drop_depth_db": 24.0,
+              "drop_attack_ms": 0.5, "drop_release_ms": 0.5}
+
+    def heard(first_beat: float) -> Signal:
+        chain = Chain(Setup(RATE, 1, 700, clock=Clock(first_beat=first_beat)),
+                      [StageSettings(id="a", kind="wear", params=WEAR.complete(params))])
+        sound = 0.25 * np.sin(2.0 * np.pi * 1000.0 * np.arange(6 * RATE) / RATE)[None, :]
+        for at in range(0, sound.shape[1], 700):
+            part = np.ascontiguousarray(sound[:, at:at + 700])
+            chain.process(part)
+            sound[:, at:at + 700] = part
+        return levels(sound, 0.125)
+
+    early, late = heard(0.0), heard(1.25)
+    assert early.min() < -12.0
+    assert np.corrcoef(early[:-10], late[10:])[0, 1] > 0.98
+    assert np.corrcoef(early[:-10], late[:-10])[0, 1] < 0.8

@@ -246,10 +246,11 @@ class Chain:
         for slot, requested in self._changed(stages):
             slot.rehearse(requested)
 
-    def follow_tempo(self, tempo: float, beats_per_bar: int = 4) -> None:
-        """Go by another tempo of the session."""
-        if (tempo, beats_per_bar) != (self.clock.tempo, self.clock.beats_per_bar):
-            self.clock.tempo, self.clock.beats_per_bar = tempo, beats_per_bar
+    def follow_tempo(self, tempo: float, beats_per_bar: int = 4, first_beat: float = 0.0) -> None:
+        """Go by another tempo of the session, or by other bars."""
+        clock = self.clock
+        if (tempo, beats_per_bar, first_beat) != (clock.tempo, clock.beats_per_bar, clock.first_beat):
+            clock.tempo, clock.beats_per_bar, clock.first_beat = tempo, beats_per_bar, first_beat
             for slot in self._all_slots:
                 slot.follow_tempo(tempo)
 

@@ -47,11 +47,13 @@ class Clock:
         Frames by which the signal at the present stage lags behind that.
     """
 
-    def __init__(self, tempo: float = 120.0, beats_per_bar: int = 4) -> None:
+    def __init__(self, tempo: float = 120.0, beats_per_bar: int = 4, first_beat: float = 0.0) -> None:
         self.times: Samples = np.array([0.0, 0.0, -math.inf, 0.0])
         """Frame, delay, where reading went on after the last jump, and how far that was back; for compiled code."""
         self.tempo = tempo
         self.beats_per_bar = beats_per_bar
+        self.first_beat = first_beat
+        """Where bar 1 begins, in seconds of the session."""
 
     @property
     def frame(self) -> int:
@@ -311,12 +313,13 @@ class Damage:
 
     Attributes
     ----------
-    at : Callable[[Samples, float, int], tuple[Samples, Samples]]
-        Session seconds (points,), tempo, beats a bar -> (loss in dB, share of highs lost), (points,) each.
+    at : Callable[[Samples, float, float], tuple[Samples, Samples]]
+        Session seconds (points,), tempo, second at which bar 1 begins -> (loss in dB, share of highs lost), (points,)
+        each.
     """
 
     title: str
-    at: Callable[[Samples, float, int], tuple[Samples, Samples]]
+    at: Callable[[Samples, float, float], tuple[Samples, Samples]]
 
 
 @dataclass(frozen=True, slots=True)

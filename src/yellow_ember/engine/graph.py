@@ -76,7 +76,7 @@ class Graph:
         for strip in session.strips:
             node = self.nodes.get(strip.id)
             if node is not None and not at_once:
-                node.chain.follow_tempo(session.tempo, session.beats_per_bar)
+                node.chain.follow_tempo(session.tempo, session.beats_per_bar, session.first_beat)
             if touched is not None and strip.id not in touched:
                 continue
             if node is not None:

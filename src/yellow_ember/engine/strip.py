@@ -402,7 +402,8 @@ class StripNode:
         self.regions = _regions_of(strip, session.rate, settings.max_block, reuse)
         self.channels = max((region.channels for region in self.regions), default=2)
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
-        clock = old.clock if old is not None else Clock(session.tempo, session.beats_per_bar)
+        clock = old.clock if old is not None else Clock(
+            session.tempo, session.beats_per_bar, session.first_beat)
         self._setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
                             session.reference_dbfs, seed_from(session.seed, strip.id), read_impulse=find_impulse,
                             clock=clock, widen=True)

@@ -181,7 +181,8 @@ class Bench(QWidget):
         for bar in self.bars.values():
             if isinstance(bar, StepLane):
                 session = self._sessions.session
-                bar.show_place(state.position / session.rate if state.playing else None, session.tempo)
+                seconds = state.position / session.rate - session.first_beat
+                bar.show_place(seconds if state.playing else None, session.tempo)
         self._show_lanes()
 
     def _control(self, name: str) -> Control:

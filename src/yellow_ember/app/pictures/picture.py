@@ -321,7 +321,7 @@ class Picture(QWidget):
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 10.0)
         seconds = np.linspace(start, end, max(2, int(frame.width())))
-        loss, highs = damage.at(seconds, session.tempo, session.beats_per_bar)
+        loss, highs = damage.at(seconds, session.tempo, session.first_beat)
         draw_line(painter, axes, seconds, -30.0 * highs, theme.BEFORE, 1.2)
         draw_line(painter, axes, seconds, -loss, theme.AFTER, 1.6)
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 3, frame.width(), 12),

@@ -112,7 +112,7 @@ class BackgroundPrints(QObject):
         """The name of the print that the strip would have; worked out again only where something in it has changed."""
         reaching = {strip.id} if strip.kind is StripKind.TRACK else session.upstream(strip.id)
         sound = (session.rate, session.reference_dbfs, session.seed, session.tempo, session.beats_per_bar,
-                 session.quality.printing, frames, len(reaching) > 1 and ways,
+                 session.first_beat, session.quality.printing, frames, len(reaching) > 1 and ways,
                  *(other for other in session.strips if other.id in reaching))
         known = self._known.get(strip.id)
         if known is None or known[0] != sound:

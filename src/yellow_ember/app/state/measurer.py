@@ -34,7 +34,7 @@ def sound_of(session: Session, strip_id: str) -> Sound:
 def chain_sound_of(session: Session, strip_id: str) -> Sound:
     """What enters a strip's chain and what the chain makes of it, wherever one listens."""
     reaching = session.upstream(strip_id)
-    return (session.rate, session.reference_dbfs, session.seed, session.tempo, strip_id, tuple(
+    return (session.rate, session.reference_dbfs, session.seed, session.tempo, session.first_beat, strip_id, tuple(
         (strip.regions, strip.chain, strip.lanes, strip.lanes and strip.macros) if strip.id == strip_id else
         (strip.id, strip.regions, strip.chain, strip.lanes, strip.lanes and strip.macros, strip.bypass,
          strip.volume_db, strip.pan, strip.match_db, strip.out, strip.sends)

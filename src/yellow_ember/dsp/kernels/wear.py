@@ -14,9 +14,9 @@ from yellow_ember.dsp.kernels.noise import hashed
 
 TICK = 32
 """Frames between two looks at the tape, on a grid of the session's time line."""
-AGEING, AGEING_HZ, AGEING_SPREAD, CREASE, CREASE_HZ, CREASE_SPREAD, SEED, STEP_SECONDS, DEPTH_DB = range(9)
+AGEING, AGEING_HZ, AGEING_SPREAD, CREASE, CREASE_HZ, CREASE_SPREAD, SEED, STEP_SECONDS, DEPTH_DB, FIRST = range(10)
 """What `damage` takes: shares from 0 to 1, rates, length of a dropout step, its depth."""
-FIGURES = 9
+FIGURES = 10
 LOSS_DB, OCTAVES, STUMBLE, DROP_DB = range(4)
 """What `damage` gives: level lost, octaves of highs lost, displacement in s, dropout before its edges."""
 LEFT, GAIN, GAIN_SLOPE, LETS, LETS_SLOPE, AHEAD, AHEAD_SLOPE, DROP, LOSS, LOST, LOW_1, LOW_2 = range(12)
@@ -81,7 +81,7 @@ def damage(t: float, channel: int, figures: Samples, steps: Samples, result: Sam
     result[STUMBLE] = 0.0025 * figures[CREASE] * crease
     result[DROP_DB] = 0.0
     if figures[DEPTH_DB] > 0.0:
-        step = np.floor(t / figures[STEP_SECONDS])
+        step = np.floor((t - figures[FIRST]) / figures[STEP_SECONDS])
         result[DROP_DB] = figures[DEPTH_DB] * steps[int(step - steps.size * np.floor(step / steps.size))]
 
 

@@ -159,13 +159,14 @@ def groove_speed(values: Values) -> float:
     return 2.0 * math.pi * as_number(values["radius_mm"]) * 1e-3 * as_number(values["rpm"]) / 60.0
 
 
-def _gesture(values: Values, tempo: float, beats_per_bar: int) -> tuple[float, float, float, float, float]:
+def _gesture(values: Values, tempo: float, beats_per_bar: int, first_beat: float
+             ) -> tuple[float, float, float, float, float]:
     """First second, period, stopping, resting and starting, all in seconds; the first below zero for none."""
     if values["spin"] == "off":
         return -1.0, 0.0, 1.0, 0.0, 1.0
     beat = 60.0 / tempo
     every = as_number(values["spin_bars"]) * beats_per_bar * beat if values["spin"] == "every" else 0.0
-    return ((as_number(values["spin_bar"]) - 1.0) * beats_per_bar * beat, every,
+    return (first_beat + (as_number(values["spin_bar"]) - 1.0) * beats_per_bar * beat, every,
             as_number(values["spin_stop_ms"]) / 1000.0, as_number(values["spin_rest_beats"]) * beat,
             as_number(values["spin_start_ms"]) / 1000.0)
 
@@ -349,7 +350,8 @@ class VinylProcessor(Processor):
         figures[kernels.TURNS] = as_number(values["rpm"]) / 60.0
         figures[kernels.OFF_CENTRE] = as_number(values["off_centre_mm"]) / as_number(values["radius_mm"])
         figures[kernels.WARP] = 0.01 * as_number(values["warp_pct"]) / 100.0
-        figures[kernels.BEGINS:] = _gesture(values, tempo, self._setup.clock.beats_per_bar)
+        clock = self._setup.clock
+        figures[kernels.BEGINS:] = _gesture(values, tempo, clock.beats_per_bar, clock.first_beat)
 
     def _set_noises(self, era: Era, values: Values) -> None:
         record, rate, reference = self.record, self._setup.rate, self._setup.reference_dbfs

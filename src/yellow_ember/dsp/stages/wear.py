@@ -76,7 +76,7 @@ def step_seconds(values: Values, tempo: float) -> float:
     return 1.0 / as_number(values["drop_hz"]) if note == "free" else beats_of(note) * 60.0 / tempo
 
 
-def _figures(values: Values, tempo: float) -> Samples:
+def _figures(values: Values, tempo: float, first_beat: float) -> Samples:
     """What `kernels.damage` takes."""
     result = np.zeros(kernels.FIGURES)
     for name, index in (("ageing_pct", kernels.AGEING), ("ageing_spread_pct", kernels.AGEING_SPREAD),
@@ -86,6 +86,7 @@ def _figures(values: Values, tempo: float) -> Samples:
     result[kernels.CREASE_HZ] = as_number(values["crease_hz"])
     result[kernels.SEED] = 1000.0 * as_number(values["drop_seed"])
     result[kernels.STEP_SECONDS] = step_seconds(values, tempo)
+    result[kernels.FIRST] = first_beat
     result[kernels.DEPTH_DB] = 0.0 if values["drop_mode"] == "off" else as_number(values["drop_depth_db"])
     return result
 
@@ -214,7 +215,7 @@ class WearProcessor(Processor):
             as_number(values["layer_um"]), as_number(values["speed_ips"]), rate)
 
     def follow_tempo(self, tempo: float) -> None:
-        self.record.figures = _figures(self._values, tempo)
+        self.record.figures = _figures(self._values, tempo, self._setup.clock.first_beat)
 
 
 def lookahead(values: Values, rate: float) -> int:
@@ -227,9 +228,10 @@ def lookahead(values: Values, rate: float) -> int:
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """Damage along the time line, and what print-through lets cross."""
 
-    def at(seconds: Samples, tempo: float, beats_per_bar: int) -> tuple[Samples, Samples]:
+    def at(seconds: Samples, tempo: float, first_beat: float) -> tuple[Samples, Samples]:
         loss, octaves = np.zeros(seconds.size), np.zeros(seconds.size)
-        kernels.along(np.ascontiguousarray(seconds), _figures(values, tempo), drop_pattern(values), loss, octaves)
+        figures = _figures(values, tempo, first_beat)
+        kernels.along(np.ascontiguousarray(seconds), figures, drop_pattern(values), loss, octaves)
         return loss, np.clip(octaves / 5.0, 0.0, 1.0)
 
     hz = frequency_axis(rate)

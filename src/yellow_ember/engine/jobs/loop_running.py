@@ -19,7 +19,7 @@ _SETTLE_SECONDS = 0.5
 def strip_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...], channels: int,
                 factor: int | None = None) -> Chain:
     """Stages as a strip would run them, at an oversampling (None for the session's live quality)."""
-    clock = Clock(tempo=session.tempo, beats_per_bar=session.beats_per_bar)
+    clock = Clock(session.tempo, session.beats_per_bar, session.first_beat)
     return Chain(Setup(session.rate, channels, BLOCK, factor or session.quality.live, session.reference_dbfs,
                        seed_from(session.seed, strip_id), read_impulse=find_impulse, clock=clock), stages)
 

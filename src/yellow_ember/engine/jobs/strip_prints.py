@@ -77,8 +77,8 @@ def print_file(session: Session, strip_id: str, frames: int) -> Path:
                strip.match_db, strip.out, [(send.to, send.level_db, send.pre) for send in strip.sends]]
               for strip in session.strips if strip.id in reaching and strip.id != strip_id]
     facts = [_FORMAT, __version__, session.rate, session.reference_dbfs, session.seed, session.tempo,
-             session.beats_per_bar, session.quality.printing, frames, _chain_facts(session.strip(strip_id)),
-             before, passing if before else []]
+             session.beats_per_bar, session.first_beat, session.quality.printing, frames,
+             _chain_facts(session.strip(strip_id)), before, passing if before else []]
     key = hashlib.sha256(json.dumps(facts).encode()).hexdigest()[:32]
     return prints_folder() / f"{key}.f32"
 

@@ -12,7 +12,7 @@ from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.session.values.model import Session, Strip
 from yellow_ember.session.values.strip_values import STRIP_VALUES
 
-_SESSION_VALUES = ("tempo", "beats_per_bar", "ceiling_dbfs", "loop")
+_SESSION_VALUES = ("tempo", "beats_per_bar", "first_beat", "ceiling_dbfs", "loop")
 _SESSION_STRUCTURE = ("rate", "reference_dbfs", "seed")
 _STRIP_VALUES = ("sends", "lanes", *(value.id for value in STRIP_VALUES))
 _STAGE_VALUES = ("lanes", *(value.id for value in STAGE_VALUES))
@@ -52,7 +52,7 @@ def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | 
     """
     if (before.quality.live != after.quality.live
             or any(getattr(before, name) != getattr(after, name) for name in _SESSION_STRUCTURE)
-            or (before.tempo != after.tempo and any(stage.lanes for strip in after.strips for stage in strip.chain))
+            or (_times(before) != _times(after) and any(stage.lanes for strip in after.strips for stage in strip.chain))
             or [strip.id for strip in before.strips] != [strip.id for strip in after.strips]):
         return None
     changes = [ValueChange("", "", name, getattr(after, name)) for name in _SESSION_VALUES
@@ -63,6 +63,11 @@ def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | 
                 return None
             changes += _strip_changes(old, new)
     return tuple(changes)
+
+
+def _times(session: Session) -> tuple[float, int, float]:
+    """What is in notes goes by these; settings that lanes fade between are worked out for them."""
+    return session.tempo, session.beats_per_bar, session.first_beat
 
 
 def _strip_structure(strip: Strip, rate: float) -> tuple[object, ...]:
