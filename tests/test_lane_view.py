@@ -12,13 +12,13 @@ from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from test_value_bar import drag
-from yellow_ember.app.panels.lane_menu import acting_words
+from yellow_ember.app.panels.lane_menu import acting_words, add_acting_menu
 from yellow_ember.app.state.lane_writer import Ride
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.time_dialogs import PointDialog
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.lanes import Lane, Point, Shape, lane_position, position_at
-from yellow_ember.dsp.stage_values import MIX
+from yellow_ember.dsp.stage_values import MIX, ON
 from yellow_ember.session.edits.edits import add_stage
 from yellow_ember.session.edits.lane_edits import begin_lane, put_lane, thinned, with_stretch
 from yellow_ember.session.edits.link_edits import link_strips
@@ -217,13 +217,9 @@ def test_a_stage_acts_only_in_a_passage(window: MainWindow) -> None:
     strip_id = workspace.selection.strip_id
 
     def at(seconds: float) -> float:
-        from yellow_ember.dsp.stage_values import ON
-
         return position_at(lane_of(window, stage_id, "on"), ON, seconds)
 
     def menu() -> QMenu:
-        from yellow_ember.app.panels.lane_menu import add_acting_menu
-
         made = QMenu()
         add_acting_menu(made, workspace.sessions, strip_id, stage_id, "Drive", lambda: 3.0)
         return made

@@ -144,6 +144,10 @@ class LaneView(QWidget):
     def _row_at(self, at: QPointF) -> _Row | None:
         return next((row for row in self.rows if row.box.contains(at)), None)
 
+    def _row_of(self, stage_id: str, name: str) -> _Row | None:
+        """The row of a lane, where it is in sight."""
+        return next((row for row in self.rows if (row.stage_id, row.lane.parameter) == (stage_id, name)), None)
+
     def _number_at(self, row: _Row, at: QPointF) -> int | None:
         """The point of a lane under the pointer."""
         for number in range(len(row.lane.points)):
@@ -323,8 +327,7 @@ class LaneView(QWidget):
         chosen = self._chosen_point()
         if self._dragged and chosen is not None:
             stage_id, lane, _, number = chosen
-            row = next((row for row in self.rows if (row.stage_id, row.lane.parameter) == self._chosen[:2]), None) \
-                if self._chosen is not None else None
+            row = self._row_of(stage_id, lane.parameter)
             if row is not None:
                 point = replace(lane.points[number], seconds=self._seconds_at(event.position().x(), event),
                                 value=self._value_at(row, event.position().y()))
