@@ -160,9 +160,9 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: Qt
     assert window.bench.macros.bars[macro.id].value == 0.0
     menu = QMenu()
     window.bench.bars["drive_db"].menu_opening.emit(menu)
-    assert [action.text() for action in menu.actions() if action.text()] == [
-        f"Remove from {macro.name}", "Add to a new macro"]
-    menu.actions()[1].trigger()
+    words = {action.text(): action for action in menu.actions() if action.text()}
+    assert list(words) == ["Draw over time", f"Remove from {macro.name}", "Add to a new macro"]
+    words[f"Remove from {macro.name}"].trigger()
     assert workspace.selection.strip.macros[0].targets == ()
 
 
