@@ -33,6 +33,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.cli import DEMO
 from yellow_ember.dsp.lanes import Lane, Point, Shape
 from yellow_ember.engine.forking import start_server
+from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
 from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, set_send, use_chain
 from yellow_ember.session.edits.lane_edits import only_in, put_lane
 from yellow_ember.session.edits.link_edits import link_strips
@@ -215,8 +216,8 @@ def time_line(application: QApplication, keep) -> None:
     workspace.time_view.show_stretch(150 * 48000, 170 * 48000)
     workspace.playback.locate(158 * 48000)
     workspace.playback.toggle_play()
-    before = workspace.session_waves.wave("master")
-    wait(application, lambda: workspace.session_waves.wave("master") is not before)
+    wait(application, lambda: (sum_of := workspace.session_waves.wave("master")) is not None
+         and len(sum_of.after) * COLUMN_FRAMES > 300 * 48000)
     seconds(application, 2.0)
     keep("five-minutes-zoomed-in", window)
     workspace.close()
@@ -291,8 +292,8 @@ def main() -> None:
     dialogs(application, window, keep)
     balance(application, window, settled, keep)
     workspace.close()
-    desk(application, keep)
     time_line(application, keep)
+    desk(application, keep)
 
 
 if __name__ == "__main__":
