@@ -11,7 +11,15 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets.text import menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Switch, Value
-from yellow_ember.session.edits.lane_edits import acts, begin_lane, from_here_on, not_in, only_in, remove_lane
+from yellow_ember.session.edits.lane_edits import (
+    acting_lane,
+    begin_lane,
+    everywhere,
+    from_here_on,
+    not_in,
+    only_in,
+    remove_lane,
+)
 from yellow_ember.session.values.drawn import drawable, find_lane
 from yellow_ember.session.values.model import Session, Strip
 from yellow_ember.session.values.places import USUAL_FADE, Passage
@@ -71,20 +79,18 @@ def add_acting_menu(menu: QMenu, sessions: SessionKeeper, strip_id: str, stage_i
     add("Not in", not_in)
     menu.addAction("From here on", lambda: commit(f"{name}: from here on", lambda session: from_here_on(
         session, strip_id, stage_id, seconds(), USUAL_FADE)))
-    if any(lane.parameter == ("on" if stage_id else "bypass") for lane in (
-            sessions.session.strip(strip_id).stage(stage_id).lanes if stage_id
-            else sessions.session.strip(strip_id).lanes)):
-        menu.addAction("Everywhere", lambda: commit(f"{name}: everywhere", lambda session: remove_lane(
-            session, strip_id, stage_id, "on" if stage_id else "bypass")))
+    if acting_lane(sessions.session.strip(strip_id), stage_id) is not None:
+        menu.addAction("Everywhere", lambda: commit(
+            f"{name}: everywhere", lambda session: everywhere(session, strip_id, stage_id)))
 
 
 def acting_words(session: Session, strip: Strip, stage_id: str) -> str:
     """Where a stage, or a strip's path, acts, in words; "" where that is everywhere."""
-    lane = acts(strip, stage_id)
-    if lane is None:
+    lane = acting_lane(strip, stage_id)
+    if lane is None or not lane.on:
         return ""
     for passage in session.passages:
         for words, edit in (("only in", only_in), ("not in", not_in)):
-            if acts(edit(session, strip.id, stage_id, passage).strip(strip.id), stage_id) == lane:
+            if acting_lane(edit(session, strip.id, stage_id, passage).strip(strip.id), stage_id) == lane:
                 return f"{words} {passage.name}"
     return "on and off by its lane"

@@ -23,7 +23,7 @@ from yellow_ember.dsp.lanes import Lane, Point, Shape, lane_position, position_a
 from yellow_ember.dsp.parameters import Number, Parameter
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.session.edits.lane_edits import moved_point, put_lane, remove_lane, with_point, without_point
-from yellow_ember.session.values.bars import beats_at, nearest_beat
+from yellow_ember.session.values.bars import beats_at, snapped
 from yellow_ember.session.values.drawn import find_lane, lane_parameter, lanes_of
 
 ROW = 46
@@ -156,12 +156,10 @@ class LaneView(QWidget):
                 return number
         return None
 
-    def _seconds_at(self, x: float, event: QMouseEvent | None = None) -> float:
-        session, snap = self._sessions.session, self._settings.snap
-        frame = self._view.frame_at(x)
-        free = event is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier
-        if not free and snap in ("beat", "bar"):
-            frame = nearest_beat(session, frame, session.beats_per_bar if snap == "bar" else 1)
+    def _seconds_at(self, x: float, event: QMouseEvent) -> float:
+        session, frame = self._sessions.session, float(self._view.frame_at(x))
+        if not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            frame = snapped(session, frame, self._settings.snap)
         return frame / session.rate
 
     def _value_at(self, row: _Row, y: float) -> float:

@@ -77,7 +77,7 @@ class OverviewBar(QWidget):
             part = place.sound.stretch(span.offset, span.offset + span.frames, frames)
             if len(part.columns) == 0:
                 continue
-            both, shift = over_channels(part.columns), span.first - span.offset
+            both, shift = over_channels(part.columns), span.shift
             least, most, left = pixel_extremes(both, part.start + shift, part.frames, 0.0, frames, self.width())
             reach = slice(left, left + least.size)
             low[reach], high[reach] = np.minimum(low[reach], least), np.maximum(high[reach], most)

@@ -17,7 +17,7 @@ from yellow_ember.app.state.time_view import TimeView
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.session.edits.time_edits import add_passage, edit_passage
-from yellow_ember.session.values.bars import nearest_beat
+from yellow_ember.session.values.bars import snapped
 from yellow_ember.session.values.model import Loop
 from yellow_ember.session.values.places import Marker, Passage
 
@@ -29,9 +29,8 @@ NEW, MOVE, START, END, FADE_IN, FADE_OUT = "new", "move", "start", "end", "fade 
 _LABELS = {NEW: "Add a passage", MOVE: "Move a passage", START: "Start of a passage", END: "End of a passage",
            FADE_IN: "Fade into a passage", FADE_OUT: "Fade out of a passage"}
 
-KEYS = (("Drag", "make a passage; move it by its middle, its ends by its edges"),
-        ("Alt+drag of an edge", "its fade"), ("Double-click", "loop it"), ("M", "a marker where playing is"),
-        (", and .", "to the passage or marker before, and after"))
+KEYS = (("Drag", "make a passage, move it"), ("Drag of an edge", "its end; with Alt its fade"),
+        ("Double-click", "loop it"))
 """What it answers to, for the sheet of keys."""
 
 
@@ -75,11 +74,10 @@ class PassageRow(QWidget):
         return self._view.frame_at(x) / self._sessions.session.rate
 
     def _snapped(self, seconds: float, event: QMouseEvent) -> float:
-        session, snap = self._sessions.session, self._settings.snap
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or snap not in ("beat", "bar"):
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             return seconds
-        step = session.beats_per_bar if snap == "bar" else 1
-        return nearest_beat(session, seconds * session.rate, step) / session.rate
+        session = self._sessions.session
+        return snapped(session, seconds * session.rate, self._settings.snap) / session.rate
 
     def passage_at(self, x: float) -> Passage | None:
         """The passage at a pixel, the shortest where several lie over each other."""

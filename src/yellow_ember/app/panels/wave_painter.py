@@ -96,7 +96,7 @@ class WavePainter:
 
     def _paint_region(self, painter: QPainter, box: QRectF, place: Placed) -> None:
         view, span = self._view, place.span
-        shift = span.first - span.offset
+        shift = span.shift
         begin, end = max(span.first, int(view.first) - 1) - shift, min(span.end, int(view.end) + 2) - shift
         if end <= begin:
             return

@@ -45,7 +45,7 @@ from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.engine.placing import Placed
 from yellow_ember.files.reading import READABLE
-from yellow_ember.session.values.bars import at_beat, bar_1, bar_frames, beats_at, nearest_beat
+from yellow_ember.session.values.bars import at_beat, bar_1, bar_frames, beats_at, snapped
 from yellow_ember.session.values.model import Loop, Strip, StripKind
 
 BARS, MINUTES = 18, 12
@@ -162,8 +162,7 @@ class WaveView(QWidget):
             return frame
         if snap == "crossing":
             return self._crossing(frame)
-        session = self._sessions.session
-        return min(nearest_beat(session, frame, session.beats_per_bar if snap == "bar" else 1), self._imports.length)
+        return min(round(snapped(self._sessions.session, frame, snap)), self._imports.length)
 
     def _crossing(self, frame: int) -> int:
         """The nearest place where the chosen track's sound goes through zero upwards, or the frame itself."""
@@ -171,7 +170,7 @@ class WaveView(QWidget):
                       if place.span.first <= frame < place.span.end), None)
         if place is None:
             return frame
-        reach, shift = round(_NEAREST_CROSSING_SECONDS * place.sound.rate), place.span.first - place.span.offset
+        reach, shift = round(_NEAREST_CROSSING_SECONDS * place.sound.rate), place.span.shift
         begin = max(place.span.first, frame - reach)
         sound = place.sound.samples(begin - shift, frame + reach - shift).mean(axis=1)
         upwards = np.flatnonzero((sound[:-1] < 0.0) & (sound[1:] >= 0.0)) + 1
@@ -384,8 +383,8 @@ class WaveView(QWidget):
         strip, paths = self.strip_at(event.position()), dropped_files(event.mimeData())
         if strip is not None and paths:
             session = self._sessions.session
-            frame = nearest_beat(session, self._view.frame_at(event.position().x()),
-                                 session.beats_per_bar if self._settings.snap == "bar" else 1)
+            frame = snapped(session, self._view.frame_at(event.position().x()),
+                            "bar" if self._settings.snap == "bar" else "beat")
             self._sessions.add_files(strip.id, paths, frame / session.rate)
             event.acceptProposedAction()
 

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.app.state.keeper import EditKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.files.file_marks import read_marks
+from yellow_ember.files.file_marks import FileMarks, read_marks
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
@@ -33,9 +33,9 @@ def _time_stamps(session: Session) -> dict[Path, float]:
     return {path: time for path in session.files if (time := read_marks(path).time) is not None}
 
 
-def _with_markers(session: Session, paths: list[Path]) -> Session:
+def _with_markers(session: Session, marks: list[FileMarks]) -> Session:
     """The session with the markers of the first file that has any, where it has none of its own."""
-    markers = next((marks.markers for path in paths if (marks := read_marks(path)).markers), ())
+    markers = next((one.markers for one in marks if one.markers), ())
     if session.markers:
         return session
     return functools.reduce(lambda result, marker: add_marker(result, *marker), markers, session)
@@ -149,8 +149,9 @@ class SessionKeeper(QObject):
             return
         rate = probe(good[0]).rate
         session = session_from_audio(good, rate if rate in RATES else 48000)
-        tempo = next((marks.tempo for path in good if (marks := read_marks(path)).tempo is not None), None)
-        self.adopt(_with_markers(session if tempo is None else session.with_(tempo=tempo), good), None)
+        marks = list(map(read_marks, good))
+        tempo = next((one.tempo for one in marks if one.tempo is not None), None)
+        self.adopt(_with_markers(session if tempo is None else session.with_(tempo=tempo), marks), None)
         self._offer_time_stamps()
         self._messages.say(f"New session from {len(good)} file{'s' if len(good) > 1 else ''}")
 
@@ -162,8 +163,9 @@ class SessionKeeper(QObject):
             return
         good = self._usable(paths)
         if good:
+            marks = list(map(read_marks, good))
             self.document.commit("Add tracks", lambda session: _with_markers(
-                functools.reduce(add_track, good, session), good))
+                functools.reduce(add_track, good, session), marks))
             self._offer_time_stamps()
 
     def add_files(self, strip_id: str, paths: list[Path], seconds: float) -> None:

@@ -176,9 +176,17 @@ def _acting(session: Session, strip_id: str, stage_id: str, points: Sequence[tup
     return put_lane(session, strip_id, stage_id, lane)
 
 
-def acts(strip: Strip, stage_id: str) -> Lane | None:
-    """The lane that says when a stage, or a strip's path, acts; None where nothing does."""
-    lane = find_lane(strip, stage_id, ON.id if stage_id else BYPASS.id)
-    return lane if lane is not None and lane.on else None
+def everywhere(session: Session, strip_id: str, stage_id: str) -> Session:
+    """A stage, or a strip's whole path, as it is set, wherever it is."""
+    return remove_lane(session, strip_id, stage_id, _acting_id(stage_id))
+
+
+def acting_lane(strip: Strip, stage_id: str) -> Lane | None:
+    """The lane that says when a stage, or a strip's path, acts; None where there is none."""
+    return find_lane(strip, stage_id, _acting_id(stage_id))
+
+
+def _acting_id(stage_id: str) -> str:
+    return ON.id if stage_id else BYPASS.id
 
 

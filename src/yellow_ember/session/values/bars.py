@@ -35,6 +35,13 @@ def nearest_beat(session: Session, frame: float, step: int = 1) -> int:
     return at_beat(session, round(beats_at(session, frame) / step) * step)
 
 
+def snapped(session: Session, frame: float, snap: str) -> float:
+    """A frame brought to the nearest "beat" or "bar"; as it is where it snaps to anything else."""
+    if snap not in ("beat", "bar"):
+        return frame
+    return nearest_beat(session, frame, session.beats_per_bar if snap == "bar" else 1)
+
+
 def bars_stretch(session: Session, words: str, length: int) -> Loop:
     """The stretch from one bar to the end of another, "5-8" or "5" alone; ValueError says what is wrong."""
     first, _, last = words.replace("\N{EN DASH}", "-").partition("-")

@@ -40,6 +40,11 @@ class Span:
     fade_out: int
 
     @property
+    def shift(self) -> int:
+        """What makes a frame of the file one of the session."""
+        return self.first - self.offset
+
+    @property
     def end(self) -> int:
         """The frame behind its last."""
         return self.first + self.frames
