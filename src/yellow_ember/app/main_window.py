@@ -11,7 +11,7 @@ from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels import copying, passage_row, path_view, strip_row, wave_view
+from yellow_ember.app.panels import copying, lane_view, passage_row, path_view, strip_row, wave_view
 from yellow_ember.app.panels.balance import Balance
 from yellow_ember.app.panels.bench import Bench
 from yellow_ember.app.panels.desk import Desk
@@ -241,8 +241,9 @@ class MainWindow(QMainWindow):
         menus = [(action.text().replace("&", ""), keys_of(menu)) for action in bar.actions()
                  if (menu := action.menu()) is not None]
         return [*menus, ("Desk", strip_row.KEYS), ("Path", path_view.KEYS), ("Waveform", wave_view.KEYS),
-                ("Passages", passage_row.KEYS), ("Controls", value_bar.KEYS), ("Handles in a picture", handles.KEYS),
-                ("Lane of steps", step_lane.KEYS), ("Lists of things to hear", audition.KEYS)]
+                ("Passages", passage_row.KEYS), ("Lanes", lane_view.KEYS), ("Controls", value_bar.KEYS),
+                ("Handles in a picture", handles.KEYS), ("Lane of steps", step_lane.KEYS),
+                ("Lists of things to hear", audition.KEYS)]
 
     def show_keys(self) -> None:
         """Every key on one sheet."""

@@ -231,7 +231,7 @@ class ShortcutSheet(QDialog):
         self.setWindowTitle("Keys")
         columns = QHBoxLayout(self)
         columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
-        columns.setSpacing(28)
+        columns.setSpacing(18)
         for chunk in _in_columns(sections):
             grid = QGridLayout()
             row = 0
@@ -241,18 +241,19 @@ class ShortcutSheet(QDialog):
                 grid.addWidget(label, row, 0, 1, 2)
                 row += 1
                 for keys, meaning in entries:
-                    key = TextLabel(keys)
+                    key, words = TextLabel(keys), TextLabel(meaning)
                     key.setStyleSheet(f"color: {theme.AFTER.name()}")
-                    grid.addWidget(key, row, 0)
-                    grid.addWidget(TextLabel(meaning), row, 1)
+                    for column, label in enumerate((key, words)):
+                        label.setFont(theme.font(8.5))
+                        grid.addWidget(label, row, column)
                     row += 1
             grid.setRowStretch(row, 1)
-            grid.setHorizontalSpacing(16)
+            grid.setHorizontalSpacing(10)
             grid.setVerticalSpacing(5)
             columns.addLayout(grid)
 
 
-def _in_columns(sections: Sequence[tuple[str, Keys]], columns: int = 3) -> list[list[tuple[str, Keys]]]:
+def _in_columns(sections: Sequence[tuple[str, Keys]], columns: int = 4) -> list[list[tuple[str, Keys]]]:
     """Sections side by side in their order, the longest column as short as can be."""
     heights = [len(keys) + 1 for _, keys in sections]
     limit = max(heights)
