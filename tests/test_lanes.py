@@ -99,6 +99,30 @@ def test_a_step_of_what_glides_takes_a_moment() -> None:
 # -- sound ----------------------------------------------------------------------------------
 
 
+def pitch(part: Samples) -> float:
+    """Hertz of a tone, from its first to its last rising crossing."""
+    at = np.flatnonzero((part[:-1] < 0.0) & (part[1:] >= 0.0))
+    exact = at - part[at] / (part[at + 1] - part[at])
+    return float(RATE * (exact.size - 1) / (exact[-1] - exact[0]))
+
+
+@pytest.mark.parametrize("low", [30.0, 70.0, 95.0])
+def test_a_slowing_motor_bends_the_pitch_and_comes_back_in_step(tone: Session, low: float) -> None:
+    slowed = lane("motor_pct", (0.5, 100.0), (1.0, low), (2.0, low), (2.4, 100.0))
+    plain = heard(on_track(tone, moved("tape")), 4 * RATE)[0]
+    bent = heard(on_track(tone, moved("tape", slowed, slows=True)), 4 * RATE)[0]
+    assert pitch(bent[round(1.4 * RATE):round(1.9 * RATE)]) == pytest.approx(10.0 * low, rel=0.002)
+    for before_or_after in (slice(RATE // 4, round(0.45 * RATE)), slice(3 * RATE, 4 * RATE - 1000)):
+        difference = bent[before_or_after] - plain[before_or_after]
+        assert decibels(float(np.abs(difference).max())) < -90.0
+
+
+def test_a_motor_that_stops_falls_silent(tone: Session) -> None:
+    out = heard(on_track(tone, moved("tape", lane("motor_pct", (0.5, 100.0), (1.2, 0.0)), slows=True)), 4 * RATE)[0]
+    assert np.abs(out[2 * RATE:3 * RATE]).max() < 1e-4
+    assert pitch(out[round(0.84 * RATE):round(0.86 * RATE)]) == pytest.approx(570.0, rel=0.06)
+
+
 def test_a_gain_follows_its_lane(tone: Session) -> None:
     session = on_track(tone, moved("trim", lane(
         "gain_db", (0.5, 0.0), (1.5, -20.0), (2.5, 6.0, Shape.HOLD), (3.0, -6.0))))

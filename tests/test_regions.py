@@ -209,9 +209,11 @@ def test_a_region_is_typed(window: MainWindow) -> None:
     assert (region.start, region.begin, region.end, region.fade_out) == (3.25, 1.0, 2.5, 0.5)
 
 
-def test_a_file_is_dropped_on_a_track_at_its_bar(window: MainWindow, make_audio: Callable[..., Path],
-                                                 qtbot: QtBot) -> None:
+@pytest.mark.parametrize(("snap", "beats"), [("beat", 8.0), ("bar", 8.0), ("off", 8.1), ("crossing", 8.1)])
+def test_a_file_is_dropped_on_a_track_where_snapping_says(snap: str, beats: float, window: MainWindow,
+                                                          make_audio: Callable[..., Path], qtbot: QtBot) -> None:
     workspace, waves = window.workspace, window.timeline.waves
+    workspace.settings.snap = snap
     take, mime = make_audio("take.wav"), QMimeData()
     mime.setUrls([QUrl.fromLocalFile(str(take))])
     beat = 60.0 / workspace.sessions.session.tempo
@@ -223,7 +225,7 @@ def test_a_file_is_dropped_on_a_track_at_its_bar(window: MainWindow, make_audio:
         QApplication.sendEvent(waves, event)
     strip = workspace.selection.strip
     assert [region.audio for region in strip.regions][1:] == [take]
-    assert strip.regions[1].start == pytest.approx(8 * beat, abs=1e-4)
+    assert strip.regions[1].start == pytest.approx(beats * beat, abs=0.02)
     qtbot.waitUntil(lambda: len(workspace.imports.placed(workspace.selection.strip)) == 2, timeout=20000)
 
 

@@ -38,6 +38,9 @@ CENTRE_SECONDS = 0.018
 """Delay at rest where speed varies as real transports do."""
 FAR_CENTRE_SECONDS = 0.12
 """Delay at rest with the extended range."""
+_MOST_BEHIND = 2.5
+"""Seconds that a slowed tape may fall behind before a splice brings it back."""
+_MOTOR_INERTIA, _SPLICE_SECONDS = 0.05, 0.02
 _REACH = 0.9
 _LEAK_HZ = 0.02
 _SCRAPE_HZ, _SCRAPE_Q = 3200.0, 1.6
@@ -149,6 +152,50 @@ def interpolator() -> Samples:
 def centre_frames(rate: float, *, far: bool) -> int:
     """Frames of delay at rest."""
     return round(rate * (FAR_CENTRE_SECONDS if far else CENTRE_SECONDS)) + kernels.TAPS
+
+
+class MotorRecord(Record):
+    """A motor that can be slowed.  Sizes: `motor_sizes`."""
+
+    runs: int = whole()
+    pull: float = real()
+    inertia: float = real()
+    splice: float = real()
+    table: Samples = shared(3)
+    ring: Samples = state("channels", "motor_ring")
+    turns: Samples = state("channels", 4)
+
+
+def motor_lookahead(*, slows: bool) -> int:
+    """Frames of the future that a motor which can be slowed must see."""
+    return kernels.SEES if slows else 0
+
+
+def motor_sizes(setup: Setup) -> dict[str, int]:
+    """Sizes in a record with a `MotorRecord` in it; only one with a look-ahead can be slowed"""
+    return {"motor_ring": round(_MOST_BEHIND * setup.rate) + kernels.GUARD if setup.lookahead else 1}
+
+
+def set_up_motor(record: MotorRecord, setup: Setup) -> None:
+    """Make a record ready."""
+    record.runs = int(setup.lookahead > 0)
+    record.inertia = 1.0 - math.exp(-1.0 / (_MOTOR_INERTIA * setup.rate))
+    record.splice = 1.0 / (_SPLICE_SECONDS * setup.rate)
+    record.table = interpolator()
+    record.pull = 1.0
+
+
+def start_motor(record: MotorRecord) -> None:
+    """Start at the speed that is set; called after the record's state was emptied."""
+    record.turns[:, kernels.PULLED] = record.pull
+
+
+@inlined
+def pull(record: MotorRecord, block: Samples) -> None:
+    """Play a block as the motor pulls it, in place."""
+    if record.runs == 1:
+        kernels.run_motor(block, record.pull, record.inertia, record.splice, cube(record.table), matrix(record.ring),
+                          matrix(record.turns))
 
 
 class MotionRecord(Record):

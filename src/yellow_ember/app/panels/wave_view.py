@@ -382,10 +382,10 @@ class WaveView(QWidget):
     def dropEvent(self, event: QDropEvent) -> None:
         strip, paths = self.strip_at(event.position()), dropped_files(event.mimeData())
         if strip is not None and paths:
-            session = self._sessions.session
-            frame = snapped(session, self._view.frame_at(event.position().x()),
-                            "bar" if self._settings.snap == "bar" else "beat")
-            self._sessions.add_files(strip.id, paths, frame / session.rate)
+            frame: float = self._view.frame_at(event.position().x())
+            if self._settings.snap in ("beat", "bar") and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                frame = snapped(self._sessions.session, frame, self._settings.snap)
+            self._sessions.add_files(strip.id, paths, frame / self._sessions.session.rate)
             event.acceptProposedAction()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:

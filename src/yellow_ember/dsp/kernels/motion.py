@@ -205,6 +205,67 @@ def read_still(block: Samples, centre: int, ring: Samples, index: int, state: Sa
     return at
 
 
+PULLED, BEHIND, SPLICED, WRITTEN = range(4)
+"""State of a motor: its speed, how many frames the tape is behind, how far the splice back is, where the ring is."""
+GUARD = 2 * TAPS
+"""Frames at a ring's beginning that are written again behind its end, so that no reading has to wrap."""
+SEES = TAPS // 2
+"""Frames of the future that reading between two samples takes."""
+_FULL_SPEED, _STOPPING = 0.995, 0.1
+
+
+@kernel
+def run_motor(block: Samples, pull: float, inertia: float, splice: float, table: Samples, ring: Samples,
+              state: Samples) -> None:
+    """Play a block as a motor pulls it, `SEES` frames late, in place.
+
+    Below full speed the tape falls behind.  Back at full speed, or with the ring full, a splice brings it back in
+    step.  Near standing still the replay amplifier hears nothing.
+
+    Parameters
+    ----------
+    pull : float
+        The speed that the motor goes to, 0 to 1.
+    inertia : float
+        How much of the way to it goes by in a frame.
+    splice : float
+        Share of a splice a frame.
+    ring : Samples
+        (channels, length + GUARD).
+    state : Samples
+        (channels, 4).
+    """
+    length = ring.shape[1] - GUARD
+    for c in range(block.shape[0]):
+        row, line = block[c], ring[c]
+        speed, behind, spliced, at = state[c, PULLED], state[c, BEHIND], state[c, SPLICED], int(state[c, WRITTEN])
+        for i in range(row.size):
+            line[at] = row[i]
+            if at < GUARD:
+                line[at + length] = row[i]
+            speed += inertia * (pull - speed)
+            if pull == 1.0 and 1.0 - speed < 1e-6:
+                speed = 1.0
+            behind += 1.0 - speed
+            now = line[at - SEES if at >= SEES else at - SEES + length]
+            if behind > 0.0:
+                if spliced > 0.0 or (pull == 1.0 and speed > _FULL_SPEED) or behind > length - GUARD - 2.0 / splice:
+                    spliced += splice
+                if spliced >= 1.0:
+                    behind = spliced = 0.0
+                else:
+                    # The tap before the place read is TAPS / 2 - 1 from the first one in use.
+                    place = at - SEES - behind - (TAPS // 2 - 1)
+                    if place < 0.0:
+                        place += length
+                    whole = int(place)
+                    late = read_at(line, table, whole, place - whole) * min(1.0, speed / _STOPPING)
+                    now = late + spliced * (now - late)
+            row[i] = now
+            at = at + 1 if at + 1 < length else 0
+        state[c, PULLED], state[c, BEHIND], state[c, SPLICED], state[c, WRITTEN] = speed, behind, spliced, at
+
+
 @kernel
 def soften_attacks(block: Samples, fast_rise: float, slow_rise: float, fall: float, state: Samples) -> None:
     """Hold a rising level back to what a slower rise allows, in place.

@@ -10,6 +10,7 @@ from yellow_ember.dsp.filters import (
     low_shelf,
     response,
 )
+from yellow_ember.dsp.motion import motor_lookahead
 from yellow_ember.dsp.parameters import (
     Automation,
     Choice,
@@ -39,6 +40,12 @@ from yellow_ember.dsp.tape.processor import (
     bump_sections,
 )
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS
+
+
+def _lookahead(values: Values, rate: float) -> int:
+    """A motor that can be slowed reads between two samples, and sees some beyond them."""
+    return motor_lookahead(slows=bool(values["slows"]))
+
 
 # -- picture --------------------------------------------------------------------------------
 
@@ -200,6 +207,11 @@ TAPE = StageKind(
         _fault("flutter_pct", "Flutter", 0.5, 0.35, "Fast trembling of the pitch from the capstan, as weighted peak."),
         _fault("drift_pct", "Drift", 1.0, 0.4, "The speed wanders off and back over many seconds."),
         _fault("scrape_pct", "Scrape", 0.5, 0.15, "The tape sings at guides and heads: a haze around bright sounds."),
+        Switch(id="slows", label="Motor can slow", group=Group.MOTION, default=False,
+               help="Lets the motor be slowed: draw its speed in time, and the pitch bends down with it."),
+        Number(id="motor_pct", label="Motor speed", group=Group.MOTION, unit="%", minimum=0.0, maximum=100.0,
+               default=100.0, decimals=0, automation=Automation.RAMP,
+               help="How fast the motor pulls: drawn down to 0 the tape stops; back at 100 it is in step again."),
         Switch(id="own_faults", label="Wear of the transport", group=Group.MOTION, default=False,
                help="Brings in the motion, hum, leakage and mismatch that this deck, width and speed really have, "
                     "wherever they are left to the machine."),
@@ -231,6 +243,7 @@ TAPE = StageKind(
     picture=picture,
     follow=follow,
     wavers=True,
+    lookahead=_lookahead,
     drive="record_db",
     tone="bias_db",
     makeup="play_db",

@@ -26,12 +26,17 @@ from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.kernels.tape import magnetise_block
 from yellow_ember.dsp.motion import (
     MotionRecord,
+    MotorRecord,
     centre_frames,
     motion_sizes,
+    motor_sizes,
     move,
+    pull,
     set_motion,
     set_up_motion,
+    set_up_motor,
     start_motion,
+    start_motor,
 )
 from yellow_ember.dsp.oversampling import (
     OversamplingRecord,
@@ -149,6 +154,7 @@ class TapeRecord(Record):
     cross: Samples = setting(1, 5)
     fast: OversamplingRecord = part(OversamplingRecord)
     motion: MotionRecord = part(MotionRecord)
+    motor: MotorRecord = part(MotorRecord)
     tone: ToneRecord = part(ToneRecord)
     record_past: Samples = state("channels", "past")
     play_past: Samples = state("channels", "past")
@@ -260,6 +266,7 @@ def process(record: TapeRecord, block: Samples) -> None:
         cross_talk(record, block)
     add_noises(record, block)
     move(record.motion, block)
+    pull(record.motor, block)
     amplify(block, matrix(record.play_gains), record.play_shelved, cube(record.play_shelves),
             cube(record.play_shelf_state))
     if record.iron == 1:
@@ -279,15 +286,17 @@ class TapeProcessor(Processor):
     def sizes(self, setup: Setup) -> dict[str, int]:
         self._taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
         self._centre = centre_frames(setup.rate, far=False)
-        self.latency = self._taps - 1 + oversampling_latency(setup.oversample) + self._centre
+        self.latency = self._taps - 1 + oversampling_latency(setup.oversample) + self._centre + setup.lookahead
         self.settling = self.latency + round(_RINGING_SECONDS * setup.rate)
         return {"taps": self._taps, "past": past_length(self._taps, setup.max_block),
-                "inner": self.latency, **oversampling_sizes(setup.oversample), **motion_sizes(setup, self._centre)}
+                "inner": self.latency, **oversampling_sizes(setup.oversample), **motion_sizes(setup, self._centre),
+                **motor_sizes(setup)}
 
     def make_parts(self, setup: Setup) -> None:
         record = self.record
         set_oversampling(record.fast, setup.oversample)
         set_up_motion(record.motion, setup, self._centre)
+        set_up_motor(record.motor, setup)
         record.hum_wave = _hum_wave()
         self._record_gains = [self.ramp(1.0, gains) for gains in record.record_gains]
         self._play_gains = [self.ramp(1.0, gains) for gains in record.play_gains]
@@ -298,6 +307,7 @@ class TapeProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         start_motion(self.record.motion, self._setup)
+        start_motor(self.record.motor)
         for channel in range(self._setup.channels):
             self.record.generator[channel] = (self._setup.seed, 7919 * (channel + 1))
             self.record.modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0)
@@ -344,6 +354,7 @@ class TapeProcessor(Processor):
         if emphasis is not None:
             self.record.record_emphasis[0], self.record.play_emphasis[0] = emphasis
         skew = made.width.apart_mm * 1e-3 * math.tan(math.radians(made.azimuth / 60.0)) / (made.speed * IPS) * rate
+        self.record.motor.pull = as_number(made.values["motor_pct"]) / 100.0
         set_motion(self.record.motion, made.speed_figures(), rate, skew=0.5 * skew if self._through_tape else 0.0)
 
     def _set_electronics(self, made: Machine) -> None:
