@@ -31,11 +31,46 @@ def inharmonic_db(signal: Signal, hz: float) -> float:
     return float(10.0 * np.log10(power[audible & ~harmonic].sum() / power[audible].sum()))
 
 
-@pytest.mark.parametrize(("shape", "limit"), [*((s, -80.0) for s in SMOOTH), *((s, -60.0) for s in CORNERED)])
-def test_aliasing_at_24_db_of_drive(shape: str, limit: float, tmp_path: Path) -> None:
-    tone = np.sin(2.0 * np.pi * 5000.0 * np.arange(2 * RATE) / RATE)[None, :]
-    out = drive(tmp_path, tone, shape=shape, drive_db=24.0)
-    assert inharmonic_db(out, 5000.0) < limit
+def aliasing_limit(shape: str, factor: int, drive_db: float) -> float:
+    """What may be left of all that is no harmonic, in dB."""
+    if factor == 4:
+        return -60.0 if shape in SMOOTH else -50.0
+    if shape == "ring" and drive_db > 36.0:
+        # At this level both harmonics of a 9 kHz tone that can be heard are themselves 48 dB down, near a zero of
+        # Bessel's functions: what is no harmonic lies at -100 dB, and is compared with them.
+        return -48.0
+    if shape in SMOOTH:
+        return -80.0 if drive_db <= 36.0 else -60.0
+    return -60.0 if drive_db <= 24.0 else -50.0
+
+
+@pytest.mark.parametrize(("factor", "drive_db"), [(8, 12.0), (8, 24.0), (8, 36.0), (8, 48.0), (4, 12.0), (4, 24.0)])
+@pytest.mark.parametrize("shape", [*SMOOTH, *CORNERED])
+def test_aliasing(shape: str, factor: int, drive_db: float, tmp_path: Path) -> None:
+    for hz in (1009.0, 5003.0, 9001.0):
+        tone = 10.0 ** (-1.0 / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(3 * RATE // 2) / RATE)[None, :]
+        out = drive(tmp_path, tone, "--oversample", str(factor), shape=shape, drive_db=drive_db)
+        assert inharmonic_db(out, hz) < aliasing_limit(shape, factor, drive_db), hz
+
+
+@pytest.mark.parametrize("asymmetry", [0.0, 60.0, -100.0])
+@pytest.mark.parametrize("shape", [shape.id for shape in SHAPES])
+@pytest.mark.parametrize("knee", [0.0, 70.0])
+def test_silence_stays_silence_and_comes_back(shape: str, asymmetry: float, knee: float, tmp_path: Path) -> None:
+    params = {"shape": shape, "drive_db": 30.0, "asymmetry_pct": asymmetry, "knee_pct": knee}
+    assert decibels(np.abs(drive(tmp_path, np.zeros((1, RATE // 4)), **params)).max()) < -120.0
+    burst = np.zeros((1, 2 * RATE))
+    burst[0, :RATE // 2] = 0.7 * np.sin(2.0 * np.pi * 97.3 * np.arange(RATE // 2) / RATE)
+    assert decibels(np.abs(drive(tmp_path, burst, **params)[0, 3 * RATE // 2:]).max()) < -100.0
+
+
+@pytest.mark.parametrize("shape", [shape.id for shape in SHAPES])
+def test_live_and_print_are_the_same(shape: str, tmp_path: Path) -> None:
+    time = np.arange(RATE) / RATE
+    sound = 0.2 * sum(np.sin(2.0 * np.pi * hz * time + hz) for hz in (110.0, 440.0, 2500.0))[None, :]
+    live, printed = (drive(tmp_path, sound, "--oversample", factor, shape=shape, drive_db=12.0)[0, RATE // 4:]
+                     for factor in ("4", "8"))
+    assert decibels(float(np.linalg.norm(live - printed) / np.linalg.norm(printed))) < -40.0
 
 
 def transfer(before: Signal, after: Signal) -> tuple[Signal, Signal]:
@@ -61,7 +96,7 @@ def test_oversampling_is_flat_to_20_khz(factor: int, tmp_path: Path) -> None:
     assert np.abs(np.angle(ratio[band])).max() < 1e-4
 
 
-def test_images_are_100_db_down() -> None:
+def test_images_are_115_db_down() -> None:
     rate = 2.0 * RATE
     for level, pairs in enumerate(PAIRS):
         taps = np.zeros(4 * pairs - 1)
@@ -72,7 +107,7 @@ def test_images_are_100_db_down() -> None:
         response = np.abs(np.fft.rfft(taps, 1 << 16))
         hz = np.fft.rfftfreq(1 << 16, 1.0 / rate)
         stop = hz >= rate / 2.0 - 20000.0
-        assert decibels(response[stop]).max() <= -100.0, f"level {level}"
+        assert decibels(response[stop]).max() <= -115.0, f"level {level}"
         assert np.abs(decibels(response[hz <= 20000.0])).max() < 0.001
         rate *= 2.0
 

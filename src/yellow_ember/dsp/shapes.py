@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -12,10 +13,12 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.curves import cubic_between, cubic_cells
 from yellow_ember.dsp.kernels.shapes import (
     BEND_DELAY,
+    BEND_STATES,
     FOLD,
     HARD,
     MAGNETIC,
-    MAX_STEPS,
+    MOST_STEPS,
+    PAST,
     RECTIFY,
     RING,
     TABLE,
@@ -23,10 +26,15 @@ from yellow_ember.dsp.kernels.shapes import (
     bend,
     corner_shape,
     follow_core,
+    rounded_shape,
 )
 
 CELLS = 512
 CORRECTION_TAPS = 33
+_LIVE = 4
+"""The highest factor that is one for hearing live."""
+_FAR = 1e6
+"""An input at which nothing more changes."""
 _CORRECTED = 20.0 / 48.0
 
 
@@ -107,78 +115,129 @@ def _first_magnetisation(x: Samples) -> Samples:
     flat = np.ravel(np.asarray(x, dtype=float))
     result = np.zeros(flat.size)
     for index, field in enumerate(flat):
-        path = np.linspace(0.0, field, 200)
-        follow_core(path, path.size, np.zeros(2))
-        result[index] = path[-1]
+        state = np.zeros(3)
+        follow_core(np.array([field]), 1, 1, state, np.zeros(1))
+        result[index] = state[1]
     return result.reshape(np.shape(x))
 
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """One saturation shape: how the kernel evaluates it, how finely it cuts each sample, whether it leaves DC."""
+    """One saturation shape.
+
+    Attributes
+    ----------
+    kernel_kind : int
+        How the kernel evaluates it.
+    fineness : tuple[int, int, int, int]
+        How many sub-steps of a frame at the base rate keep its aliasing down at 12, 24, 36 and 48 dB of drive.
+    lopsided : bool
+        It leaves DC.
+    """
 
     id: str
     label: str
     kernel_kind: int
-    steps: int
+    fineness: tuple[int, int, int, int]
     function: Callable[[Samples], Samples]
     lopsided: bool = False
 
     @property
+    def has_corners(self) -> bool:
+        """True where there are corners that a knee rounds."""
+        return self.kernel_kind in (HARD, FOLD, WRAP, RECTIFY)
+
+    @property
     def table(self) -> Samples:
-        """Cubic coefficients (CELLS, 4) for the kernel; what is not tabulated ignores them."""
+        """Cubic coefficients (2 CELLS, 4) for the kernel; what is not tabulated ignores them."""
         return _table(self if self.kernel_kind == TABLE else SHAPE_BY_ID["soft"])
 
-    def correction(self, oversample: int, steps: int | None = None) -> Samples:
-        """The FIR (CORRECTION_TAPS,) at the base rate that takes back the highs which the kernel loses.
+    def bent(self, x: Samples, knee: float = 0.0) -> Samples:
+        """The shape with its corners rounded; knee : half the width over which they are"""
+        if knee == 0.0 or not self.has_corners:
+            return self.function(x)
+        values = [rounded_shape(self.kernel_kind, float(value), knee) for value in np.ravel(x)]
+        return np.array(values).reshape(np.shape(x))
 
-        Parameters
-        ----------
-        steps : int | None
-            How finely it cuts each sample, the shape's own unless given.
+    def rest(self, offset: float, knee: float = 0.0) -> float:
+        """What it makes of an offset alone."""
+        return float(self.bent(np.array([offset]), knee)[0])
+
+    def steps(self, drive: float, oversample: int) -> int:
+        """Sub-steps of a frame at the raised rate; drive : gain into the shape
+
+        What is heard live, at a low factor, is content with half of them.
         """
-        return _droop_correction(self.kernel_kind not in (TABLE, MAGNETIC), steps or self.steps, oversample)
+        row = min(max(math.ceil(20.0 * math.log10(max(drive, 1e-9)) / 12.0 - 1e-6) - 1, 0), 3)
+        return -(-self.fineness[row] // max(oversample, 2 * min(oversample, _LIVE)))
+
+    def correction(self, oversample: int) -> Samples:
+        """The FIR (CORRECTION_TAPS,) at the base rate that takes back the highs which the kernel loses."""
+        kind = HARD if self.has_corners or self.kernel_kind == MAGNETIC else TABLE
+        return _droop_correction(kind, self.steps(1.0, oversample), oversample)
 
 
 SHAPES = (
-    Shape("hard", "Hard clip", HARD, 2, _by_kernel(HARD)),
-    Shape("soft", "Soft clip", TABLE, 2, soft),
-    Shape("triode", "Triode", TABLE, 5, triode, lopsided=True),
-    Shape("diodes", "Diodes", TABLE, 3, diodes),
-    Shape("fuzz", "Fuzz", TABLE, 4, fuzz, lopsided=True),
-    Shape("fold", "Fold back", FOLD, 3, _by_kernel(FOLD)),
-    Shape("wrap", "Wrap around", WRAP, 8, _by_kernel(WRAP)),
-    Shape("rectify", "Rectify", RECTIFY, 2, _by_kernel(RECTIFY), lopsided=True),
-    Shape("ring", "Ring", RING, 3, _by_kernel(RING)),
-    Shape("magnetic", "Magnetic", MAGNETIC, 4, _first_magnetisation),
+    Shape("hard", "Hard clip", HARD, (8, 16, 16, 16), _by_kernel(HARD)),
+    Shape("soft", "Soft clip", TABLE, (8, 16, 32, 32), soft),
+    Shape("triode", "Triode", TABLE, (16, 16, 32, 32), triode, lopsided=True),
+    Shape("diodes", "Diodes", TABLE, (8, 16, 32, 32), diodes),
+    Shape("fuzz", "Fuzz", TABLE, (16, 16, 32, 32), fuzz, lopsided=True),
+    Shape("fold", "Fold back", FOLD, (8, 16, 32, 64), _by_kernel(FOLD)),
+    Shape("wrap", "Wrap around", WRAP, (16, 32, 64, 128), _by_kernel(WRAP)),
+    Shape("rectify", "Rectify", RECTIFY, (8, 8, 8, 8), _by_kernel(RECTIFY), lopsided=True),
+    Shape("ring", "Ring", RING, (8, 16, 32, 64), _by_kernel(RING)),
+    Shape("magnetic", "Magnetic", MAGNETIC, (16, 16, 32, 32), _first_magnetisation, lopsided=True),
 )
 SHAPE_BY_ID = {shape.id: shape for shape in SHAPES}
+assert max(max(shape.fineness) for shape in SHAPES) <= MOST_STEPS
 
 
 @functools.cache
 def _table(shape: Shape) -> Samples:
-    """Cubic coefficients (CELLS, 4) over u = x / (1 + |x|) from -1 to 1, for the kernel."""
-    return cubic_cells(shape.function, -1.0, 1.0, CELLS)
+    """Cubic coefficients over u = x / (1 + |x|) from -1 to 1: (CELLS, 4) of the shape, then of its antiderivative.
+
+    The antiderivative stands over 1 + |x|, which keeps it finite.
+    """
+    u = np.linspace(-1.0, 1.0, CELLS + 1)
+    left = 1.0 - np.abs(u)
+    inner = slice(1, CELLS)
+    x = u[inner] / left[inner]
+    nodes, weights = np.polynomial.legendre.leggauss(8)
+    half = 0.5 * np.diff(x)
+    places = 0.5 * (x[1:] + x[:-1])[:, None] + half[:, None] * nodes
+    areas = half * (shape.function(places.ravel()).reshape(places.shape) @ weights)
+    below = np.concatenate(([0.0], np.cumsum(areas)))
+    below -= below[CELLS // 2 - 1]
+    far = shape.function(np.array([-_FAR, _FAR]))
+    over = np.concatenate(([-far[0]], below * left[inner], [far[1]]))
+    own = shape.function(x) / left[inner]
+    spacing = u[1] - u[0]
+    # The slope of F (1 - |u|), whose two halves meet at nothing.
+    rising = (own - np.sign(u[inner]) * below) * spacing
+    slopes = np.concatenate(([over[1] - over[0]], rising, [over[-1] - over[-2]]))
+    rise = np.diff(over)
+    pieces = np.stack([over[:-1], slopes[:-1], 3.0 * rise - 2.0 * slopes[:-1] - slopes[1:],
+                       slopes[:-1] + slopes[1:] - 2.0 * rise], axis=1)
+    return np.ascontiguousarray(np.concatenate((cubic_cells(shape.function, -1.0, 1.0, CELLS), pieces)))
 
 
 @functools.cache
-def _droop_correction(averaged: bool, steps: int, oversample: int) -> Samples:
-    """Symmetric FIR at the base rate that takes back the highs which the kernel's weighting loses.
+def _droop_correction(kind: int, steps: int, oversample: int) -> Samples:
+    """Symmetric FIR at the base rate that takes back the highs which joining and weighting lose.
 
-    averaged : the shape is one that the kernel averages over sub-steps
-    The loss is measured on the kernel itself, with an impulse too small to bend, and its
-    inverse fitted by least squares up to 20 kHz at 48 kHz and in proportion elsewhere.
+    The loss is measured on the kernel itself, with an impulse too small to bend, and its inverse fitted by least
+    squares up to 20 kHz at 48 kHz and in proportion elsewhere.
     """
-    quiet = 1e-4
-    frames = np.zeros(32)
-    frames[8] = quiet
-    scratch = np.zeros((3, 32 * MAX_STEPS))
-    bend(frames, frames.size, HARD if averaged else TABLE, SHAPE_BY_ID["soft"].table, steps, 0.0, 0.0, np.zeros(8),
-         np.zeros(64), *scratch)
+    quiet, count, middle = 1e-4, 32, 8
+    frames = np.zeros(count)
+    frames[middle] = quiet
+    scratch = np.zeros((4, count * steps))
+    bend(frames, count, kind, SHAPE_BY_ID["soft"].table, steps, 0.0, 0.0, 0.0, np.zeros(BEND_STATES),
+         np.zeros(count + PAST), *scratch)
     positions = np.linspace(0.0, _CORRECTED, 200)
     angle = 2.0 * np.pi * positions / oversample
-    slope = frames.sum() / quiet
-    loss = np.cos(np.outer(angle, np.arange(32) - 8 - BEND_DELAY)) @ frames / (quiet * slope)
+    loss = np.cos(np.outer(angle, np.arange(count) - middle - BEND_DELAY)) @ frames / frames.sum()
     half = CORRECTION_TAPS // 2
     cosines = 2.0 * np.cos(2.0 * np.pi * np.outer(positions, np.arange(half + 1)))
     cosines[:, 0] = 1.0

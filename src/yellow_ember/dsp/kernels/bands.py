@@ -92,13 +92,14 @@ def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples
 @kernel
 def bend_side_by_side(parts: Samples, active: Counts, shapes: Counts, curves: Samples, ramps: Samples,
                       bend_states: Samples, ups: Samples, wait: Samples, places: Samples, values: Samples,
-                      bent: Samples, high_sum: Samples, fast: OversamplingRecord, out: Samples) -> None:
+                      seconds: Samples, bent: Samples, high_sum: Samples, fast: OversamplingRecord,
+                      out: Samples) -> None:
     """The active parts (bands, channels, frames), each bent by its shape, summed at the raised rate into `out`.
 
     Parameters
     ----------
     shapes : Counts
-        (bands, 2), curves : (bands, cells, 4).
+        (bands, 2), curves : (bands, 2 cells, 4).
     ramps : Samples
         (3, bands, 4).
     ups : Samples
@@ -116,8 +117,8 @@ def bend_side_by_side(parts: Samples, active: Counts, shapes: Counts, curves: Sa
                 high_sum[i] = 0.0
             for k in active:
                 high = rise(fast, ups[k, c], parts[k, c, start:start + n])
-                bend(high, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
-                     places, values, bent)
+                bend(high, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, 0.0, bend_states[k, c],
+                     line, places, values, seconds, bent)
                 ramp = ramps[BENT, k]
                 weight, step = ramp[VALUE], glide_step(ramp, n, count)
                 for i in range(count):
@@ -178,8 +179,8 @@ def add_bent(high: Samples, heard: Samples, bent: Samples, fast: int, solo: bool
 def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solos: Counts, sections: Samples,
                    figures: Samples, squashed: Counts, shapes: Counts, curves: Samples, ramps: Samples,
                    section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
-                   alone_waits: Samples, own: Samples, held: Samples, places: Samples, values: Samples, bent: Samples,
-                   heard: Samples, fast: OversamplingRecord) -> None:
+                   alone_waits: Samples, own: Samples, held: Samples, places: Samples, values: Samples,
+                   seconds: Samples, bent: Samples, heard: Samples, fast: OversamplingRecord) -> None:
     """One band after another changes the whole signal, in place: what it makes of its part replaces that part.
 
     Parameters
@@ -222,8 +223,8 @@ def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solo
                     weight, step = ramp[VALUE], glide_step(ramp, n, count)
                     for i in range(count):
                         held[i] *= weight + step * i
-                    bend(held, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, bend_states[k, c], line,
-                         places, values, bent)
+                    bend(held, count, shapes[k, KIND], curves[k], shapes[k, STEPS], 0.0, 0.0, 0.0, bend_states[k, c],
+                         line, places, values, seconds, bent)
                     add_bent(high, heard, held, count, solos[k] == 1, ramps[BENT, k], n)
                 # Shapes without a limit, one after another, would leave all numbers behind.
                 for i in range(count):

@@ -31,7 +31,7 @@ from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.bands import BENT, CLEAN, DRIVE, MOST
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import LEFT, LOUDEST, TARGET, add, glide, put
-from yellow_ember.dsp.kernels.shapes import BEND_DELAY, CHUNK, MAX_STEPS
+from yellow_ember.dsp.kernels.shapes import BEND_DELAY, BEND_STATES, CHUNK, MOST_STEPS
 from yellow_ember.dsp.oversampling import (
     PAIRS,
     UP_HELD,
@@ -186,7 +186,7 @@ class BandsRecord(Record):
     shapes: Counts = whole_setting(MOST, 2)
     active: Counts = whole_setting(MOST)
     squash: Samples = setting(MOST, dynamics.FIGURES)
-    curves: Samples = setting(MOST, CELLS, 4)
+    curves: Samples = setting(MOST, 2 * CELLS, 4)
     corrections: Samples = setting(MOST, CORRECTION_TAPS)
     lows: Samples = setting(MOST - 1, 2, 5)
     highs: Samples = setting(MOST - 1, 2, 5)
@@ -206,7 +206,7 @@ class BandsRecord(Record):
     filter_4: ConvolutionRecord = part(ConvolutionRecord)
     filter_5: ConvolutionRecord = part(ConvolutionRecord)
     ups: Samples = state(MOST, "channels", "up_levels", "up_held")
-    bend_states: Samples = state(MOST, "channels", 8)
+    bend_states: Samples = state(MOST, "channels", BEND_STATES)
     wait: Samples = state("channels", _INNER_DELAY - BEND_DELAY)
     waits: Samples = state(MOST, "channels", BEND_DELAY)
     alone_waits: Samples = state(MOST, "channels", BEND_DELAY)
@@ -231,6 +231,7 @@ class BandsRecord(Record):
     glue_state: Samples = state("channels", 4)
     places: Samples = scratch("sub_steps")
     values: Samples = scratch("sub_steps")
+    seconds: Samples = scratch("sub_steps")
     bent: Samples = scratch("sub_steps")
     high: Samples = scratch("bent_chunk")
     own: Samples = scratch("bent_chunk")
@@ -260,7 +261,7 @@ def bend_parts_in_series(record: BandsRecord, block: Samples) -> None:
         matrix(record.squash), whole_vector(record.squashed), whole_matrix(record.shapes), cube(record.curves), glides,
         array_4d(record.section_states), cube(record.series_held_states), cube(record.bend_states),
         cube(record.waits), cube(record.alone_waits), vector(record.own), vector(record.held), vector(record.places),
-        vector(record.values), vector(record.bent), vector(record.high), record.fast)
+        vector(record.values), vector(record.seconds), vector(record.bent), vector(record.high), record.fast)
 
 
 @inlined
@@ -319,7 +320,7 @@ def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples
     kernels.bend_side_by_side(
         parts, active[:count], whole_matrix(record.shapes), cube(record.curves), cube(record.glides),
         cube(record.bend_states), array_4d(record.ups), matrix(record.wait), vector(record.places),
-        vector(record.values), vector(record.bent), vector(record.high), record.fast, block)
+        vector(record.values), vector(record.seconds), vector(record.bent), vector(record.high), record.fast, block)
     add(block, clean)
 
 
@@ -385,7 +386,7 @@ class BandsProcessor(Processor):
         filters = convolution_sizes(2 * setup.lookahead + 1) if setup.lookahead else dict.fromkeys(
             convolution_sizes(1), 0)
         return {"inner": self.latency, "shaped": self._inner, "up_levels": len(PAIRS), "up_held": UP_HELD,
-                "sub_steps": CHUNK * factor * MAX_STEPS, "bent_chunk": CHUNK * factor,
+                "sub_steps": CHUNK * max(MOST_STEPS, factor), "bent_chunk": CHUNK * factor,
                 "past": past_length(CORRECTION_TAPS, setup.max_block),
                 "loop_frames": round(_LONGEST_LOOP * setup.rate) + 2 * _LOOP_FRAMES, **filters,
                 **oversampling_sizes(factor)}
@@ -429,12 +430,12 @@ class BandsProcessor(Processor):
         fast_rate = rate * factor
         squash_rate = fast_rate if record.series == 1 else rate
         for k, (band, top) in enumerate(zip(bands, (*edges, rate), strict=True)):
-            steps = max(1, math.ceil(band.shape.steps * min(top / _FINE_HZ, 1.0)))
+            steps = max(1, math.ceil(band.shape.steps(band.drive, factor) * min(top / _FINE_HZ, 1.0)))
             record.solos[k], record.squashed[k] = band.solo, band.squash > 0.0
             record.squash[k] = band.figures(squash_rate, self._setup.reference_dbfs)
             record.shapes[k] = band.shape.kernel_kind, steps
             record.curves[k] = band.shape.table
-            record.corrections[k] = band.shape.correction(factor, steps)
+            record.corrections[k] = band.shape.correction(factor)
             record.sections[k, 0] = _series_section(edges, k, fast_rate)
 
     def _set_split(self, edges: tuple[float, ...]) -> None:

@@ -11,13 +11,7 @@ from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, tilt
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.kernels.shapes import (
-    MAGNETIC,
-    TABLE,
-    after_sag,
-    rounded_shape,
-    sag,
-)
+from yellow_ember.dsp.kernels.shapes import after_sag, sag
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Values, as_number
 from yellow_ember.dsp.record import (
     CompiledHalf,
@@ -56,12 +50,7 @@ def bent_by(values: Values) -> Callable[[Samples], Samples]:
     shape, knee, offset = _settings(values)
 
     def function(x: Samples) -> Samples:
-        moved = np.asarray(x, dtype=float) + offset
-        if shape.kernel_kind in (TABLE, MAGNETIC) or knee == 0.0:
-            return np.asarray(shape.function(moved) - shape.function(np.array([offset]))[0])
-        kind = shape.kernel_kind
-        rest = rounded_shape(kind, offset, knee)
-        return np.array([rounded_shape(kind, float(v), knee) - rest for v in np.ravel(moved)]).reshape(np.shape(x))
+        return np.asarray(shape.bent(np.asarray(x, dtype=float) + offset, knee) - shape.rest(offset, knee))
 
     return function
 
@@ -127,7 +116,8 @@ class DriveProcessor(Processor):
     def set(self, values: Values, *, at_once: bool = False) -> None:
         record, rate = self.record, self._setup.rate
         shape, knee, offset = _settings(values)
-        set_shape(record.shaper, self._setup, shape, knee, offset)
+        drive = gain(as_number(values["drive_db"]))
+        set_shape(record.shaper, self._setup, shape, drive, knee, offset)
         record.has_dc = int(shape.lopsided or offset != 0.0)
         record.sag = _MAX_SAG * as_number(values["sag_pct"]) / 100.0
         bright = as_number(values["bright_db"])
@@ -135,7 +125,7 @@ class DriveProcessor(Processor):
         if bright != 0.0:
             record.bright[0] = tilt(1500.0, bright, rate)
         set_tone(record.tone, values, rate)
-        self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)
+        self._drive.go(drive, at_once=at_once)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
 
@@ -170,7 +160,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 
 def _idle(values: Values) -> frozenset[str]:
     """Shapes without corners have none to round."""
-    return frozenset({"knee_pct"} if SHAPE_BY_ID[str(values["shape"])].kernel_kind in (TABLE, MAGNETIC) else ())
+    return frozenset(() if SHAPE_BY_ID[str(values["shape"])].has_corners else {"knee_pct"})
 
 
 DRIVE = StageKind(

@@ -159,7 +159,6 @@ class TextureProcessor(Processor):
     def make_parts(self, setup: Setup) -> None:
         record, rate = self.record, setup.rate
         self.latency = self.settling = set_up_shaper(record.shaper, setup)
-        set_shape(record.shaper, setup, SHAPE_BY_ID["soft"])
         record.every, record.rate = max(1, round(rate / _TRACKED_HZ)), rate
         record.keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
         self._amount, self._body, self._drive, self._out = (
@@ -182,6 +181,7 @@ class TextureProcessor(Processor):
         record.wave = _WAVES.get(str(values["osc"]), kernels.SINE)
         record.osc_level, record.osc_hz = gain(as_number(values["osc_db"])), as_number(values["osc_hz"])
         record.follows = int(record.sounds == 1 and bool(values["osc_follow"]))
+        set_shape(record.shaper, self._setup, SHAPE_BY_ID["soft"], gain(as_number(values["drive_db"])))
         record.driven = int(as_number(values["drive_db"]) > 0.0)
         set_tone(record.tone, values, rate)
         self._amount.go(_level(as_number(values["amount_db"])), at_once=at_once)
