@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
-from scipy.signal import remez
+from scipy.signal import butter, remez, sosfilt
 
 from tones import RATE, Signal, decibels, process
+from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.oversampling import BAND, HALF_BANDS, PAIRS
 from yellow_ember.dsp.shapes import SHAPES
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import stage_kind
 
 SMOOTH = ("soft", "triode", "diodes", "fuzz", "ring", "magnetic")
 CORNERED = ("hard", "fold", "wrap", "rectify")
@@ -151,6 +156,45 @@ def test_clean_lows_split_sums_flat(corner: float, tmp_path: Path) -> None:
     after = drive(tmp_path, before, shape="hard", drive_db=0.0, clean_lows_hz=corner)
     hz, ratio = transfer(before, after)
     assert np.abs(decibels(np.abs(ratio[(hz > 10.0) & (hz < 20000.0)]))).max() <= 0.1
+
+
+_SPLITTING: dict[str, dict[str, Any]] = {
+    "drive": {"shape": "hard", "drive_db": 0.0, "out_db": 0.0, "clean_lows_hz": 200.0},
+    "bands": {f"band{number}_{name}": 0.0 for number in range(1, 6) for name in ("drive_db", "gain_db")},
+    "bits": {"bits": 24.0, "rate_hz": 48000.0, "clean_lows_hz": 90.0},
+    "comp": {"ratio": 1.0, "per_band": True, "low_edge_hz": 210.0, "high_edge_hz": 2900.0}}
+
+
+@pytest.mark.parametrize("mix", [20.0, 50.0, 80.0])
+@pytest.mark.parametrize("kind", [*_SPLITTING, "bands with clean lows", "five bands"])
+def test_no_mix_cancels_anything(kind: str, mix: float, tmp_path: Path) -> None:
+    params = _SPLITTING.get(kind, _SPLITTING["bands"])
+    if kind == "bands with clean lows":
+        params = {**params, "clean_lows_hz": 60.0, "edges_hz": [150.0, 900.0]}
+    elif kind == "five bands":
+        params = {**params, "edges_hz": [80.0, 300.0, 1200.0, 5000.0]}
+    before = impulse()
+    after = process(tmp_path, before, {"kind": kind if kind in _SPLITTING else "bands", "params": params,
+                                       "mix_pct": mix})
+    hz, ratio = transfer(before, after)
+    assert np.abs(decibels(np.abs(ratio[(hz > 20.0) & (hz < 20000.0)]))).max() <= 0.5
+
+
+def test_moving_the_split_of_a_mixed_stage_makes_no_click(tmp_path: Path) -> None:
+    """What passes by changes its phase by the stage's own crossfade."""
+    tone = 0.25 * np.sin(2.0 * np.pi * 1000.0 * np.arange(2 * RATE) / RATE)
+    setup = Setup(RATE, 1, 256, 4)
+    stage = StageSettings(id="a", kind="drive", params=stage_kind("drive").complete(
+        {"shape": "hard", "drive_db": 0.0, "out_db": 0.0, "clean_lows_hz": 60.0}), mix_pct=50.0)
+    chain, out = Chain(setup, [stage]), np.zeros(0)
+    for index, start in enumerate(range(0, tone.size - 256, 256)):
+        if index == 150:
+            chain.update([replace(stage, params={**stage.params, "clean_lows_hz": 480.0})])
+        block = tone[None, start:start + 256].copy()
+        chain.process(block)
+        out = np.concatenate((out, block[0]))
+    left = sosfilt(butter(8, 8000.0, "high", fs=RATE, output="sos"), out)[RATE // 4:]
+    assert decibels(np.abs(left).max()) < -85.0
 
 
 def test_clean_lows_stay_clean(tmp_path: Path) -> None:

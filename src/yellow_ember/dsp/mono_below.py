@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.filters import split
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, all_pass, split
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.parameters import Group, Number, Taper
 from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, whole
+from yellow_ember.dsp.stage import MOST_TURNS, STRAIGHT
 
 MONO_BELOW = Number(
     id="mono_below_hz", label="Mono below", group=Group.TONE, unit="Hz", minimum=20.0, maximum=500.0, default=20.0,
@@ -22,6 +23,7 @@ class MonoBelowRecord(Record):
     splitting: int = whole()
     low: Samples = setting(2, 5)
     high: Samples = setting(2, 5)
+    turning: Samples = setting(MOST_TURNS, 5)
     low_state: Samples = state("channels", 2, 2)
     high_state: Samples = state("channels", 2, 2)
     lows: Samples = scratch("samples")
@@ -29,9 +31,11 @@ class MonoBelowRecord(Record):
 
 def set_mono_below(record: MonoBelowRecord, hz: float, rate: float, channels: int) -> None:
     """Have all below that frequency in the middle; at the bottom of the range nothing is."""
+    record.turning[:] = STRAIGHT
     record.splitting = int(hz > MONO_BELOW.minimum and channels == 2)
     if record.splitting:
         record.low, record.high = split(hz, rate)
+        record.turning[0] = all_pass(hz, BUTTERWORTH_Q, rate)
 
 
 @inlined

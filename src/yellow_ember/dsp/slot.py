@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import inlined, kernel
-from yellow_ember.dsp.kernels.filters import delay
+from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, aim, crossfade, glide, jump, mean, put, rests_at
 from yellow_ember.dsp.lanes import GRID, LANE, lane_at
 from yellow_ember.dsp.parameters import Values
@@ -19,8 +19,10 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
     CompiledHalf,
     Record,
+    block_at,
     block_of,
     call_stage,
+    cube,
     matrix,
     real,
     record_at,
@@ -34,7 +36,7 @@ from yellow_ember.dsp.record import (
     whole_state,
     whole_vector,
 )
-from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, CLOCK_FROM, Processor, Setup, in_session
+from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, CLOCK_FROM, MOST_TURNS, Processor, Setup, in_session
 from yellow_ember.dsp.stage_lanes import (
     CYCLES,
     StageLanes,
@@ -76,6 +78,8 @@ class SlotRecord(Record):
         Where the settings come from that it has, or comes to, and which of them these are.
     memories : NDArray[np.int64]
         Where the words of both stages lie; their structures lie at `stages`.
+    turns : NDArray[np.int64]
+        Where both stages' all-passes lie, MOST_TURNS sections each, which what passes by goes through; 0 for none.
     """
 
     function: int = whole()
@@ -92,6 +96,7 @@ class SlotRecord(Record):
     mono: int = whole()
     stages: NDArray[np.int64] = whole_setting(2)
     memories: NDArray[np.int64] = whole_setting(2)
+    turns: NDArray[np.int64] = whole_setting(2)
     clock: Samples = shared(1)
     wet: Samples = setting(4)
     beside: Samples = setting(4)
@@ -99,7 +104,11 @@ class SlotRecord(Record):
     change: Samples = setting(4)
     ring: Samples = state("channels", "latency")
     index: NDArray[np.int64] = whole_state(1)
+    turned_1: Samples = state("channels", MOST_TURNS, 2)
+    turned_2: Samples = state("channels", MOST_TURNS, 2)
     dry: Samples = scratch("samples")
+    passing: Samples = scratch("samples")
+    fade: Samples = scratch(4)
     other: Samples = scratch("samples")
     single: Samples = scratch("frames")
     piece: Samples = scratch("grid")
@@ -132,13 +141,40 @@ def _work(slot: SlotRecord, wet: Samples) -> None:
 
 
 @inlined
-def _add_dry(slot: SlotRecord, block: Samples, dry: Samples) -> None:
+def _turn_passing(slot: SlotRecord, passing: Samples) -> None:
+    """Take what passes by through the all-passes of the stage that is heard, or comes to be."""
+    change, turns = vector(slot.change), whole_vector(slot.turns)
+    heard = slot.heard
+    own, others = cube(slot.turned_1), cube(slot.turned_2)
+    if heard == 1:
+        own, others = others, own
+    if slot.settling == 0 and change[TARGET] == 0.0:
+        biquads(passing, block_at(turns[heard], MOST_TURNS, 5), own)
+        return
+    other = block_of(slot.other, passing.shape[0], passing.shape[1])
+    put(other, passing)
+    biquads(other, block_at(turns[1 - heard], MOST_TURNS, 5), others)
+    biquads(passing, block_at(turns[heard], MOST_TURNS, 5), own)
+    if slot.settling == 0:
+        # The stage itself moves on the fade that both share.
+        fade = vector(slot.fade)
+        for k in range(4):
+            fade[k] = change[k]
+        crossfade(passing, other, fade)
+
+
+@inlined
+def _take_passing(slot: SlotRecord, dry: Samples) -> bool:
+    """What passes the stage by, at its level, into `passing`; False where nothing does."""
     beside = vector(slot.beside)
-    if not rests_at(beside, 0.0):
-        other = block_of(slot.other, block.shape[0], block.shape[1])
-        put(other, dry)
-        glide(other, beside)
-        add(block, other)
+    if rests_at(beside, 0.0):
+        return False
+    passing = block_of(slot.passing, dry.shape[0], dry.shape[1])
+    put(passing, dry)
+    if whole_vector(slot.turns)[0] != 0:
+        _turn_passing(slot, passing)
+    glide(passing, beside)
+    return True
 
 
 @kernel
@@ -151,6 +187,7 @@ def _run_piece(slot: SlotRecord, block: Samples) -> None:
     if slot.unheard == 0 and slot.lanes == 0 and rests_at(on, 0.0):
         put(block, dry)
         return
+    passes = _take_passing(slot, dry)
     if slot.mono == 1:
         single = block_of(slot.single, 1, frames)
         mean(block, single)
@@ -166,7 +203,8 @@ def _run_piece(slot: SlotRecord, block: Samples) -> None:
         if slot.unheard == 0:
             aim(on, 1.0, slot.fade_frames)
         return
-    _add_dry(slot, block, dry)
+    if passes:
+        add(block, block_of(slot.passing, channels, frames))
     if not rests_at(on, 1.0):
         crossfade(dry, block, on)
         put(block, dry)
@@ -195,6 +233,10 @@ def _begin_cycle(slot: SlotRecord, lanes: StageLanesRecord, frame: float) -> Non
         return
     slot.settings_now, slot.settings_of = following, lanes.cycles
     copy_state(cycles, memories[slot.heard], memories[1 - slot.heard])
+    own, others = cube(slot.turned_1), cube(slot.turned_2)
+    if slot.heard == 1:
+        own, others = others, own
+    others[:] = own
     take_settings(cycles, following, memories[1 - slot.heard], stages[1 - slot.heard])
     if not begins:
         done = 0
@@ -301,6 +343,8 @@ class Slot:
         record.function = self._processors[0].compiled.address
         record.stages = np.array([processor.record.address for processor in self._processors])
         record.memories = np.array([processor.record.words.ctypes.data for processor in self._processors])
+        record.turns = np.array([processor.turning.ctypes.data if processor.turning.size else 0
+                                 for processor in self._processors])
         record.clock = setup.clock.times
         record.next_frame = 2.0 * NOWHERE
         record.latency, record.mono = self.latency, int(mono)
@@ -428,6 +472,7 @@ class Slot:
             # A filter whose coefficients jump rings for a moment, and what rings at the stage's
             # entrance comes out later: the fade waits until it has passed.
             following.adopt(now)
+            self._pass_turned_on()
             following.set(requested, at_once=True)
             self.record.settling = following.settling
             if following.settling == 0:
@@ -436,6 +481,14 @@ class Slot:
         else:
             now.set(requested)
         self._heard = requested
+
+    def _pass_turned_on(self) -> None:
+        """Let the all-passes of what comes go on from where those of what is heard are."""
+        record = self.record
+        if record.heard == 0:
+            record.turned_2 = record.turned_1
+        else:
+            record.turned_1 = record.turned_2
 
     def go_on(self) -> None:
         """Look, between two blocks, whether a change of settings has come to its end, and take up what came since."""

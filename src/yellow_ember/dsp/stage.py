@@ -17,6 +17,7 @@ import numba
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import Section
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
@@ -150,6 +151,13 @@ class Setup:
     widen: bool = False
 
 
+MOST_TURNS = 5
+"""All-passes that a stage can ask for."""
+STRAIGHT: Section = (1.0, 0.0, 0.0, 0.0, 0.0)
+"""A section that changes nothing."""
+_NO_TURNS: Samples = np.zeros((0, 5))
+
+
 class Processor(ABC):
     """The Python half of a running stage; the compiled half, `compiled`, makes the sound from what lies in the record.
 
@@ -164,6 +172,10 @@ class Processor(ABC):
         In frames; depends on the set-up alone.
     settling : int
         Frames that new settings take until what they stir up has come out.
+    turning : Samples
+        The part of the record's settings (MOST_TURNS, 5) that holds the all-passes which the stage's splits sum to at
+        rest, straight wires where there are fewer; none of a record without.  What passes the stage by goes through
+        them too, so that no mix of both cancels anything.
     in_tempo : ClassVar[bool]
         Some settings follow the session's tempo, by `follow_tempo`.
     """
@@ -172,6 +184,7 @@ class Processor(ABC):
     in_tempo: ClassVar[bool] = False
     latency: int = 0
     settling: int = 0
+    turning: Samples = _NO_TURNS
 
     def __init__(self, setup: Setup) -> None:
         """Make the record and what belongs to it, for a rate, a number of channels, a longest block and a quality."""

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, low_pass, split, tilt
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, all_pass, low_pass, split, tilt
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import add, put
 from yellow_ember.dsp.parameters import Group, Number, Taper, Values, as_number
 from yellow_ember.dsp.record import Record, block_of, cube, matrix, scratch, setting, state, vector, whole
+from yellow_ember.dsp.stage import MOST_TURNS, STRAIGHT
 
 LEAN_DB = Number(
     id="lean_db", label="Lean", unit="dB", minimum=-12.0, maximum=12.0, default=0.0, group=Group.DRIVE,
@@ -33,16 +34,23 @@ class ToneRecord(Record):
 
     Lean's two filters are exact inverses; the split is a Linkwitz-Riley crossover of
     fourth order, whose sum is flat.  `inner` is the latency of what lies between.
+
+    Attributes
+    ----------
+    turning : Samples
+        The all-pass that the split sums to, then those of what lies between, if that `turns_within`.
     """
 
     leaning: int = whole()
     splitting: int = whole()
     toned: int = whole()
+    turns_within: int = whole()
     tip: Samples = setting(1, 5)
     back: Samples = setting(1, 5)
     tone: Samples = setting(1, 5)
     low: Samples = setting(2, 5)
     high: Samples = setting(2, 5)
+    turning: Samples = setting(MOST_TURNS, 5)
     ring: Samples = state("channels", "inner")
     ring_index: Samples = state(1)
     low_state: Samples = state("channels", 2, 2)
@@ -50,6 +58,7 @@ class ToneRecord(Record):
     tip_state: Samples = state("channels", 1, 2)
     back_state: Samples = state("channels", 1, 2)
     tone_state: Samples = state("channels", 1, 2)
+    turned_state: Samples = state("channels", MOST_TURNS - 1, 2)
     lows: Samples = scratch("samples")
 
 
@@ -63,8 +72,11 @@ def set_tone(record: ToneRecord, values: Values, rate: float) -> None:
     if record.leaning:
         pivot = as_number(values["lean_hz"])
         record.tip[0], record.back[0] = tilt(pivot, lean, rate), tilt(pivot, -lean, rate)
+    record.turning[:] = STRAIGHT
+    record.turns_within = 0
     if record.splitting:
         record.low, record.high = split(corner, rate)
+        record.turning[0] = all_pass(corner, BUTTERWORTH_Q, rate)
     tone = as_number(values.get("tone_hz", TONE_HZ.maximum))
     record.toned = int(tone < TONE_HZ.maximum)
     if record.toned:
@@ -94,4 +106,6 @@ def tone_after(record: ToneRecord, block: Samples) -> None:
         lows = block_of(record.lows, block.shape[0], block.shape[1])
         index = vector(record.ring_index)
         index[0] = delay(lows, matrix(record.ring), int(index[0]))
+        if record.turns_within == 1:
+            biquads(lows, matrix(record.turning)[1:], cube(record.turned_state))
         add(block, lows)

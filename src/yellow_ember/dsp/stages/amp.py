@@ -103,6 +103,7 @@ class AmpProcessor(Processor):
         # The slow charges move to a new place over some hundredths of a second.
         self.settling = self.latency + round(0.03 * setup.rate)
         self._out = self.ramp(1.0, self.record.out)
+        self.turning = self.record.tone.turning
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         record, voice = self.record, VOICE_BY_ID[str(values["voice"])]

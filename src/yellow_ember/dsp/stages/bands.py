@@ -400,6 +400,7 @@ class BandsProcessor(Processor):
         self._moving = [[self.ramp(0.0, record.glides[row, band]) for band in range(MOST)]
                         for row in range(3)]
         self._out = self.ramp(1.0, record.out)
+        self.turning = record.tone.turning
         self.reset()
 
     def reset(self) -> None:
@@ -418,6 +419,9 @@ class BandsProcessor(Processor):
         self._set_split(edges)
         self._set_loop(values)
         set_tone(record.tone, values, rate)
+        if record.series == record.linear == 0:
+            record.tone.turning[1:len(bands)] = record.passes[:len(bands) - 1, 0]
+            record.tone.turns_within = 1
         for index, band in enumerate(bands):
             hears = band.heard or record.series == 1
             for row, value in ((DRIVE, band.drive), (CLEAN, band.clean * hears), (BENT, band.bent * hears)):

@@ -81,6 +81,7 @@ class BitsProcessor(Processor):
     def make_parts(self, setup: Setup) -> None:
         self._drive = self.ramp(1.0, self.record.drive)
         self._out = self.ramp(1.0, self.record.out)
+        self.turning = self.record.tone.turning
         self.latency = kernels.REDUCE_DELAY
         self.settling = round(0.004 * setup.rate)
         self.reset()

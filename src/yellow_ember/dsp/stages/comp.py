@@ -6,13 +6,13 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.compression import compression
-from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, split
+from yellow_ember.dsp.filters import BUTTERWORTH_Q, all_pass, high_pass, split
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide, put, silence
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, block_of, cube, matrix, scratch, setting, state, vector, whole
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
+from yellow_ember.dsp.stage import MOST_TURNS, STRAIGHT, Curve, Picture, Plot, Processor, Setup, StageKind
 
 _NO_CUT = 20.0
 _BANDS = 3
@@ -42,6 +42,7 @@ class CompRecord(Record):
     cut: Samples = setting(1, 5)
     low_splits: Samples = setting(2, 2, 5)
     high_splits: Samples = setting(2, 2, 5)
+    turning: Samples = setting(MOST_TURNS, 5)
     out: Samples = setting(4)
     levels: Samples = state(_BANDS, "channels", 4)
     cut_state: Samples = state("channels", 1, 2)
@@ -110,6 +111,7 @@ class CompProcessor(Processor):
     compiled = CompiledHalf(CompRecord, process)
 
     def make_parts(self, setup: Setup) -> None:
+        self.turning = self.record.turning
         self._out = self.ramp(1.0, self.record.out)
         self.settling = round(0.004 * setup.rate)
         self.reset()
@@ -126,7 +128,11 @@ class CompProcessor(Processor):
         record.hears_less = int(cut > _NO_CUT)
         record.cut[0] = high_pass(cut, BUTTERWORTH_Q, rate)
         low, high = as_number(values["low_edge_hz"]), as_number(values["high_edge_hz"])
-        record.low_splits, record.high_splits = split(low, rate), split(max(high, 1.5 * low), rate)
+        high = max(high, 1.5 * low)
+        record.low_splits, record.high_splits = split(low, rate), split(high, rate)
+        record.turning[:] = STRAIGHT
+        if record.banded == 1:
+            record.turning[0], record.turning[1] = (all_pass(hz, BUTTERWORTH_Q, rate) for hz in (low, high))
         self._out.go(gain(as_number(values["makeup_db"])), at_once=at_once)
 
 

@@ -110,6 +110,7 @@ class DriveProcessor(Processor):
         self.latency = self.settling = set_up_shaper(self.record.shaper, setup)
         self.record.dc[0] = high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)
         self.record.sag_rise, self.record.sag_fall = one_pole(_SAG_RISE, setup.rate), one_pole(_SAG_FALL, setup.rate)
+        self.turning = self.record.tone.turning
         self._drive = self.ramp(1.0, self.record.drive)
         self._out = self.ramp(1.0, self.record.out)
 

@@ -40,7 +40,7 @@ from yellow_ember.dsp.record import (
 )
 from yellow_ember.dsp.shaper import ShaperRecord, bend_block, set_shape, set_up_shaper, shaper_latency, shaper_sizes
 from yellow_ember.dsp.shapes import SHAPE_BY_ID
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.stage import STRAIGHT, Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.textures import FRAMES, RATE, TEXTURES, texture
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, ToneRecord, set_tone, tone_after, tone_before
 
@@ -159,6 +159,7 @@ class TextureProcessor(Processor):
     def make_parts(self, setup: Setup) -> None:
         record, rate = self.record, setup.rate
         self.latency = self.settling = set_up_shaper(record.shaper, setup)
+        self.turning = record.tone.turning
         record.every, record.rate = max(1, round(rate / _TRACKED_HZ)), rate
         record.keep = one_pole(1.0 / (2.0 * math.pi * _TRACK_LOW_HZ), rate)
         self._amount, self._body, self._drive, self._out = (
@@ -184,6 +185,8 @@ class TextureProcessor(Processor):
         set_shape(record.shaper, self._setup, SHAPE_BY_ID["soft"], gain(as_number(values["drive_db"])))
         record.driven = int(as_number(values["drive_db"]) > 0.0)
         set_tone(record.tone, values, rate)
+        if record.driven == 0:
+            record.tone.turning[:] = STRAIGHT
         self._amount.go(_level(as_number(values["amount_db"])), at_once=at_once)
         self._body.go(_level(as_number(values["body_db"])), at_once=at_once)
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)

@@ -44,6 +44,7 @@ class TrimProcessor(Processor):
 
     def make_parts(self, setup: Setup) -> None:
         self._gains = [self.ramp(1.0, gains) for gains in self.record.gains]
+        self.turning = self.record.lows.turning
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         level = gain(as_number(values["gain_db"])) * (-1.0 if values["polarity"] else 1.0)

@@ -310,6 +310,7 @@ class VinylProcessor(Processor):
     def make_parts(self, setup: Setup) -> None:
         record = self.record
         set_oversampling(record.fast, setup.oversample, self._centre)
+        self.turning = record.lows.turning
         record.centre, record.rest, record.latency, record.rate = self._centre, self._rest, self.latency, setup.rate
         record.clock, record.table = setup.clock.times, interpolator()
         record.speeds = 1.0

@@ -298,6 +298,7 @@ class TapeProcessor(Processor):
         set_up_motion(record.motion, setup, self._centre)
         set_up_motor(record.motor, setup)
         record.hum_wave = _hum_wave()
+        self.turning = record.tone.turning
         self._record_gains = [self.ramp(1.0, gains) for gains in record.record_gains]
         self._play_gains = [self.ramp(1.0, gains) for gains in record.play_gains]
         self._hiss_gain = self.ramp(0.0, record.hiss_gain)
