@@ -141,6 +141,25 @@ def test_feedback_rings_at_its_pitch(pitch: float, tmp_path: Path) -> None:
     assert np.abs(tail).max() > 1e-3
 
 
+@pytest.mark.parametrize("more", [{}, {"filter": "band", "filter_hz": 400.0, "filter_q": 8.0}, {"order": "series"},
+                                  {"split": "linear"}, {"edges_hz": FIVE}])
+@pytest.mark.parametrize("drive", [0.0, 24.0])
+def test_feedback_dies_away_below_100_and_stands_there(drive: float, more: dict[str, Any], tmp_path: Path) -> None:
+    burst = tone(200.0, -6.0, 5.0)
+    burst[0, RATE // 2:] = 0.0
+
+    def levels(amount: float) -> Signal:
+        out = bands(tmp_path, burst, **each("gain_db", 0.0), drive_db=drive, feedback_pct=amount, **more)
+        return decibels(np.abs(out[0, RATE:].reshape(8, -1)).max(axis=1))
+
+    for amount in (50.0, 90.0, 98.0):
+        dying = levels(amount)
+        assert dying[-1] < dying[0] - 15.0 or dying[-1] < -100.0
+    standing = levels(100.0)
+    assert np.ptp(standing[4:]) < 3.0
+    assert standing[-1] > -35.0
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_feedback_is_stable_at_any_setting(seed: int, tmp_path: Path, rng: np.random.Generator) -> None:
     """Every gain up, sharp filters, either order: what comes out stays bounded, and finite."""

@@ -15,7 +15,7 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import Section
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.meters import power, quasi_peak, true_peak
+from yellow_ember.dsp.kernels.meters import power, quasi_peak, true_peaks
 from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.record import (
     Record,
@@ -50,11 +50,11 @@ def needle_speed(rate: float) -> float:
 
 @functools.cache
 def true_peak_phases() -> Samples:
-    """Four phases of 12 taps each of a windowed-sinc interpolator by four."""
-    taps, count = 12, 4
+    """Four phases of 48 taps each of a windowed-sinc interpolator by four, flat to 0.46 of the rate."""
+    taps, count = 48, 4
     centre = taps * count / 2.0
     n = np.arange(taps * count)
-    impulse = np.sinc((n - centre) / count) * np.kaiser(taps * count + 1, 6.0)[:-1]
+    impulse = np.sinc((n - centre) / count) * np.kaiser(taps * count + 1, 7.0)[:-1]
     phases = np.stack([impulse[p::count] for p in range(count)])
     return np.ascontiguousarray(phases / phases.sum(axis=1, keepdims=True))
 
@@ -155,13 +155,15 @@ class LoudnessRecord(Record):
     sections: Samples = setting(2, 5)
     weighting: Samples = state("channels", 2, 2)
     history: Samples = state("channels", "held")
+    last: Samples = state("channels", 2)
     true_peak: Samples = state("channels")
     highest: Samples = state("channels")
     hops: Samples = state("hops")
     gates: Samples = setting("gates")
     weighted: Samples = scratch("samples")
     line: Samples = scratch("line")
-    between: Samples = scratch("frames")
+    fine: Samples = scratch("fine")
+    peaks: Samples = scratch("samples")
 
 
 @kernel
@@ -180,10 +182,15 @@ def _end_hop(meter: LoudnessRecord) -> None:
 def meter_loudness(meter: LoudnessRecord, block: Samples) -> None:
     """Take a block (channels, frames) in; it is not changed."""
     channels, frames = block.shape
-    peaks, highest = vector(meter.true_peak), vector(meter.highest)
-    true_peak(block, matrix(meter.phases), matrix(meter.history), vector(meter.line), vector(meter.between), peaks)
+    latest, highest = vector(meter.true_peak), vector(meter.highest)
+    peaks = block_of(meter.peaks, channels, frames)
+    true_peaks(block, matrix(meter.phases), matrix(meter.history), matrix(meter.last), vector(meter.line),
+               vector(meter.fine), peaks)
     for c in range(channels):
-        highest[c] = max(highest[c], peaks[c])
+        latest[c] = 0.0
+        for i in range(frames):
+            latest[c] = max(latest[c], peaks[c, i])
+        highest[c] = max(highest[c], latest[c])
     weighted = block_of(meter.weighted, channels, frames)
     put(weighted, block)
     biquads(weighted, matrix(meter.sections), cube(meter.weighting))
@@ -211,7 +218,8 @@ class LoudnessMeter:
         held = phases.shape[1] - 1
         record = self.record = LoudnessRecord.make(
             channels=channels, held=held, hops=_SHORT_TERM_HOPS, frames=longest, line=held + longest,
-            samples=channels * longest, gates=round(_LONGEST_HOURS * 3600.0 / (_HOP_SECONDS * _GATE_HOPS)))
+            samples=channels * longest, fine=phases.shape[0] * longest + 2,
+            gates=round(_LONGEST_HOURS * 3600.0 / (_HOP_SECONDS * _GATE_HOPS)))
         record.sections, record.phases = np.array(k_weighting(rate)), phases
         record.hop = round(rate * _HOP_SECONDS)
 

@@ -159,6 +159,11 @@ class Shape:
         values = [rounded_shape(self.kernel_kind, float(value), knee) for value in np.ravel(x)]
         return np.array(values).reshape(np.shape(x))
 
+    @property
+    def steepest(self) -> float:
+        """The most that it makes of a small change."""
+        return _steepest(self)
+
     def rest(self, offset: float, knee: float = 0.0) -> float:
         """What it makes of an offset alone."""
         return float(self.bent(np.array([offset]), knee)[0])
@@ -220,6 +225,23 @@ def _table(shape: Shape) -> Samples:
     pieces = np.stack([over[:-1], slopes[:-1], 3.0 * rise - 2.0 * slopes[:-1] - slopes[1:],
                        slopes[:-1] + slopes[1:] - 2.0 * rise], axis=1)
     return np.ascontiguousarray(np.concatenate((cubic_cells(shape.function, -1.0, 1.0, CELLS), pieces)))
+
+
+@functools.cache
+def _steepest(shape: Shape) -> float:
+    if shape.kernel_kind == MAGNETIC:
+        # From one end to the other, as a wave drives it.
+        field = np.concatenate((np.linspace(0.0, 8.0, 4000), np.linspace(8.0, -8.0, 8000)))
+        means, state = np.zeros(1), np.zeros(3)
+        made = np.zeros(field.size)
+        for index, place in enumerate(field):
+            follow_core(np.array([place]), 1, 1, state, means)
+            made[index] = state[1]
+    else:
+        field = np.linspace(-8.0, 8.0, 16000)
+        made = shape.function(field)
+    slope = np.abs(np.diff(made)[1:] / np.where(np.diff(field)[1:] == 0.0, 1.0, np.diff(field)[1:]))
+    return float(np.sort(slope)[-16])
 
 
 @functools.cache

@@ -287,6 +287,8 @@ class Plot:
         What can be moved in it.
     alike : bool
         No curve counts more than the others.
+    edges : tuple[float, ...]
+        Where a gain over time is parted into bands, in Hz.
     """
 
     title: str
@@ -298,6 +300,7 @@ class Plot:
     spectra: bool = False
     handles: tuple[Handle, ...] = ()
     alike: bool = False
+    edges: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

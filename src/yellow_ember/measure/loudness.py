@@ -9,7 +9,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels.filters import biquads
-from yellow_ember.dsp.kernels.meters import true_peak
+from yellow_ember.dsp.kernels.meters import true_peaks
 from yellow_ember.dsp.metering import gated, k_weighting, lufs, moving_mean, true_peak_phases
 
 _STEP_SECONDS = 0.1
@@ -45,8 +45,8 @@ class LoudnessScan:
         held = self._phases.shape[1] - 1
         self._history: Samples = np.zeros((channels, held))
         self._line: Samples = np.zeros(held + _LONGEST)
-        self._between: Samples = np.zeros(_LONGEST)
-        self._peaks: Samples = np.zeros(channels)
+        self._last: Samples = np.zeros((channels, 2))
+        self._fine: Samples = np.zeros(self._phases.shape[0] * _LONGEST + 2)
         self._step = max(1, round(rate * _STEP_SECONDS))
         self._steps: list[float] = []
         self._sum = 0.0
@@ -58,8 +58,7 @@ class LoudnessScan:
         """Take a block (channels, frames) of any length; it is not changed."""
         for start in range(0, block.shape[1], _LONGEST):
             part = np.array(block[:, start:start + _LONGEST], order="C")
-            true_peak(part, self._phases, self._history, self._line, self._between, self._peaks)
-            self._true_peak = max(self._true_peak, float(self._peaks.max()))
+            self._look(part)
             self._peak = max(self._peak, float(np.abs(part).max()))
             self._square += float(np.sum(part * part))
             self._samples += part.size
@@ -75,7 +74,16 @@ class LoudnessScan:
                     self._steps.append(self._sum / self._step)
                     self._sum, self._filled = 0.0, 0
 
+    def _look(self, part: Samples) -> None:
+        """Look for peaks between the samples of a block, of what came before its last frames."""
+        peaks = np.empty_like(part)
+        true_peaks(part, self._phases, self._history, self._last, self._line, self._fine, peaks)
+        self._true_peak = max(self._true_peak, float(peaks.max()))
+
     def result(self) -> Loudness:
+        """What was collected; nothing may be pushed after it."""
+        # What was pushed last lies in the interpolator still.
+        self._look(np.zeros((self._history.shape[0], self._phases.shape[1])))
         steps = np.array(self._steps)
         if steps.size < _GATE_STEPS and self._samples:
             # Shorter than one gating block: the whole is one block.

@@ -9,6 +9,7 @@ from collections import deque
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
 from PyQt6.QtGui import (
+    QColor,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -75,7 +76,7 @@ class Picture(QWidget):
         self._wavers = False
         self._kind = ""
         self._vu = (0.0, 0.0)
-        self._gains: deque[float] = deque(maxlen=_GAIN_FRAMES)
+        self._gains: deque[tuple[float, ...]] = deque(maxlen=_GAIN_FRAMES)
         self._spectra: tuple[Samples, Samples] | None = None
         self._still = QPixmap()
         self._stale = True
@@ -188,8 +189,11 @@ class Picture(QWidget):
 
     def _take_scope(self, before: Samples, after: Samples) -> None:
         """What the stage makes of the level just now, and of the spectrum."""
-        levels = [float(np.sqrt(np.mean(signal[:, -_GAIN_SPAN:] ** 2))) for signal in (before, after)]
-        self._gains.append(20.0 * math.log10(levels[1] / levels[0]) if min(levels) > _QUIET else 0.0)
+        edges = next((part.edges for part in self._parts if isinstance(part, Plot) and part.axes == "gain"), ())
+        rate = self._sessions.session.rate
+        levels = [_band_levels(signal[:, -_GAIN_SPAN:], edges, rate) for signal in (before, after)]
+        self._gains.append(tuple(20.0 * math.log10(now / was) if min(was, now) > _QUIET else 0.0
+                                 for was, now in zip(*levels, strict=True)))
         window = np.hanning(before.shape[1])
         result = [np.mean(np.abs(np.fft.rfft(signal * window)) ** 2, axis=0) for signal in (before, after)]
         if self._spectra is None:
@@ -353,7 +357,7 @@ class Picture(QWidget):
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 12.0)
         draw_x_grid(painter, axes, 12.0)
-        colours = (theme.BEFORE, theme.AFTER)
+        colours = (theme.BEFORE, *_band_colours(len(plot.curves) - 1))
         for curve, colour in zip(plot.curves, colours, strict=True):
             draw_line(painter, axes, curve.x, curve.y, colour, 1.8)
         draw_legend(painter, QRectF(frame.left(), frame.bottom() + 15, frame.width(), 12),
@@ -367,9 +371,10 @@ class Picture(QWidget):
     def _paint_gain(self, painter: QPainter, frame: QRectF) -> None:
         axes = _gain_axes(frame)
         if len(self._gains) > 1:
-            gains = np.array(self._gains)
-            frames = np.arange(_GAIN_FRAMES - gains.size, _GAIN_FRAMES, dtype=float)
-            draw_line(painter, axes, frames, gains, theme.AFTER)
+            gains = np.array([entry for entry in self._gains if len(entry) == len(self._gains[-1])])
+            frames = np.arange(_GAIN_FRAMES - len(gains), _GAIN_FRAMES, dtype=float)
+            for band, colour in zip(gains.T, _band_colours(gains.shape[1]), strict=True):
+                draw_line(painter, axes, frames, band, colour)
 
     def _paint_spectra(self, painter: QPainter, frame: QRectF) -> None:
         """Spectra before and after, 90 dB from the frame's bottom to its top."""
@@ -477,6 +482,22 @@ class Picture(QWidget):
 def _transfer_axes(plot: Plot, frame: QRectF) -> Axes:
     reach = float(np.abs(plot.curves[-1].x).max())
     return Axes(frame, -reach, reach, -1.15, 1.15)
+
+
+def _band_levels(signal: Samples, edges: tuple[float, ...], rate: float) -> list[float]:
+    """Root mean square of a signal (channels, frames), of the whole or between edges in Hz."""
+    if not edges:
+        return [float(np.sqrt(np.mean(signal**2)))]
+    spectrum = np.abs(np.fft.rfft(signal * np.hanning(signal.shape[1]))) ** 2
+    hz = np.fft.rfftfreq(signal.shape[1], 1.0 / rate)
+    scale = signal.shape[0] * signal.shape[1]
+    return [float(np.sqrt(spectrum[:, (hz >= low) & (hz < high)].sum())) / scale
+            for low, high in zip((0.0, *edges), (*edges, rate), strict=True)]
+
+
+def _band_colours(count: int) -> tuple[QColor, ...]:
+    """One for what a stage does to the whole, or one for each of three bands from the lowest."""
+    return (theme.AFTER,) if count == 1 else (theme.DIM, theme.TEXT, theme.AFTER)[:count]
 
 
 def _gain_axes(frame: QRectF) -> Axes:

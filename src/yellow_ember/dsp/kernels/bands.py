@@ -51,9 +51,9 @@ def split_up(parts: Samples, lows: Samples, highs: Samples, passes: Samples, low
 
 
 @kernel
-def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples, held_states: Samples,
-              ramps: Samples, corrections: Samples, pasts: Samples, past_indices: Counts, active: Counts,
-              clean: Samples) -> int:
+def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples, branches: Samples,
+              held_states: Samples, ramps: Samples, corrections: Samples, pasts: Samples, past_indices: Counts,
+              active: Counts, clean: Samples) -> int:
     """What passes the shapes by into `clean`; parts are driven for theirs.  Returns how many are active.
 
     Parameters
@@ -73,7 +73,7 @@ def part_ways(parts: Samples, spare: Samples, squashed: Counts, figures: Samples
         part = parts[k]
         if squashed[k] == 1:
             put(spare, part)
-            compress(part, spare, figures[k], False, held_states[k])
+            compress(part, spare, figures[k], False, branches, held_states[k])
         passed, drive, bent = ramps[CLEAN, k], ramps[DRIVE, k], ramps[BENT, k]
         if passed[TARGET] != 0.0 or passed[LEFT] > 0.0:
             put(spare, part)
@@ -138,7 +138,7 @@ def glide_step(ramp: Samples, frames: int, steps: int) -> float:
 
 @kernel
 def take_part(high: Samples, own: Samples, held: Samples, fast: int, section: Samples, section_state: Samples,
-              figures: Samples, squashed: bool, held_state: Samples, ramp: Samples, n: int) -> None:
+              figures: Samples, squashed: bool, branches: Samples, held_state: Samples, ramp: Samples, n: int) -> None:
     """Part a band from the whole, hold it down, and put it back at the gliding gain `ramp`.
 
     Parameters
@@ -156,7 +156,8 @@ def take_part(high: Samples, own: Samples, held: Samples, fast: int, section: Sa
     for i in range(fast):
         held[i] = own[i]
     if squashed:
-        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures, False, held_state)
+        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures, False, branches,
+                 held_state)
     weight, step = ramp[VALUE], glide_step(ramp, n, fast)
     for i in range(fast):
         made = (weight + step * i) * held[i]
@@ -177,8 +178,8 @@ def add_bent(high: Samples, heard: Samples, bent: Samples, fast: int, solo: bool
 
 @kernel
 def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solos: Counts, sections: Samples,
-                   figures: Samples, squashed: Counts, shapes: Counts, curves: Samples, ramps: Samples,
-                   section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
+                   figures: Samples, branches: Samples, squashed: Counts, shapes: Counts, curves: Samples,
+                   ramps: Samples, section_states: Samples, held_states: Samples, bend_states: Samples, waits: Samples,
                    alone_waits: Samples, own: Samples, held: Samples, places: Samples, values: Samples,
                    seconds: Samples, bent: Samples, heard: Samples, fast: OversamplingRecord) -> None:
     """One band after another changes the whole signal, in place: what it makes of its part replaces that part.
@@ -211,7 +212,7 @@ def bend_in_series(block: Samples, bands: int, active: Counts, alone: bool, solo
             for k in range(MOST):
                 if k < bands:
                     take_part(high, own, held, count, sections[k], section_states[k, c:c + 1], figures[k],
-                              squashed[k] == 1, held_states[k, c:c + 1], ramps[CLEAN, k], n)
+                              squashed[k] == 1, branches, held_states[k, c:c + 1], ramps[CLEAN, k], n)
                 delay_short(high, count, waits[k, c], BEND_DELAY, line)
                 if alone:
                     if k < bands and solos[k] == 1:

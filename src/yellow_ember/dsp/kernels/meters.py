@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
@@ -36,42 +38,58 @@ def needle(block: Samples, speed: float, state: Samples, peak: Samples) -> None:
 
 
 @kernel
-def true_peak(block: Samples, phases: Samples, history: Samples, line: Samples, between: Samples,
-              peak: Samples) -> None:
-    """The greatest magnitude between samples, by a polyphase interpolator, per channel.
+def crest(before: float, at: float, after: float) -> float:
+    """The height of the parabola through three neighbours, the middle one the highest."""
+    bend = before - 2.0 * at + after
+    return float(at - (after - before) ** 2 / (8.0 * bend)) if bend < 0.0 else at
+
+
+@kernel
+def true_peaks(block: Samples, phases: Samples, history: Samples, last: Samples, line: Samples, fine: Samples,
+               peaks: Samples) -> None:
+    """The greatest magnitude about every frame, between samples as well; peaks like block.
+
+    A polyphase interpolator finds the signal at `count` places a frame (BS.1770-5, annex 2), parabolas through three
+    of them what lies between.  What is found lies taps / 2 frames back.
 
     Parameters
     ----------
     phases : Samples
-        (count, taps), BS.1770-5 annex 2.
+        (count, taps).
     history : Samples
-        (channels, taps - 1).
-    peak : Samples
-        (channels,).
-    line, between : Samples
-        Scratch.
+        (channels, taps - 1), and `last` (channels, 2), the last two places.
+    line, fine : Samples
+        Scratch of taps - 1 + frames, and of count frames + 2.
     """
     count, taps = phases.shape
-    held = taps - 1
-    n = block.shape[1]
+    held, n = taps - 1, block.shape[1]
     for c in range(block.shape[0]):
         for i in range(held):
             line[i] = history[c, i]
         for i in range(n):
             line[held + i] = block[c, i]
-        most = 0.0
         for p in range(count):
+            row = peaks[c]
             for i in range(n):
-                between[i] = 0.0
+                row[i] = 0.0
             for k in range(taps):
                 h, delay = phases[p, k], line[held - k:held - k + n]
                 for i in range(n):
-                    between[i] += h * delay[i]
-            for i in range(n):
-                most = max(most, abs(between[i]))
+                    row[i] += h * delay[i]
+            for i in range(np.uintp(n)):
+                fine[2 + np.uintp(count) * i + np.uintp(p)] = abs(row[i])
+        fine[0], fine[1] = last[c, 0], last[c, 1]
+        last[c, 0], last[c, 1] = fine[count * n], fine[count * n + 1]
+        for i in range(n):
+            most = 0.0
+            for j in range(count * i, count * (i + 1)):
+                at = fine[j + 1]
+                if at >= fine[j] and at >= fine[j + 2]:
+                    at = crest(fine[j], at, fine[j + 2])
+                most = max(most, at)
+            peaks[c, i] = most
         for i in range(held):
             history[c, i] = line[n + i]
-        peak[c] = most
 
 
 @kernel

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Counts, Samples, db, gain
-from yellow_ember.dsp.compression import compression
+from yellow_ember.dsp.compression import branches, compression
 from yellow_ember.dsp.convolution import ConvolutionRecord, convolution_sizes, convolve_block, set_response
 from yellow_ember.dsp.filters import (
     BUTTERWORTH_Q,
@@ -65,6 +65,7 @@ from yellow_ember.dsp.record import (
     part,
     scratch,
     setting,
+    shared,
     state,
     vector,
     whole,
@@ -86,6 +87,9 @@ _INNER_DELAY = MOST * BEND_DELAY
 _LOOP_FRAMES = 64
 """Feedback goes round in pieces of this many frames, and never sooner."""
 _LONGEST_LOOP = 2.0 / 40.0
+_STANDING, _LEAST_GAIN = 1.04, 0.05
+_LOOKED_AT = 8192
+"""Frequencies at which the loop is looked at."""
 _LINEAR_SECONDS = 2048 / 48000
 _DC_HZ = 5.0
 _FINE_HZ = 4000.0
@@ -145,10 +149,10 @@ class _Band:
         self.clean = level * (1.0 - share) * makeup
         self.bent = level * share
 
-    def figures(self, rate: float, reference_dbfs: float) -> Samples:
-        """For `kernels.dynamics.compress`."""
+    def figures(self, rate: float, reference_dbfs: float, every: int = 1) -> Samples:
+        """For `kernels.dynamics.compress`; every : frames for each that the detector hears"""
         return compression(reference_dbfs + _SQUASH["threshold_db"], _SQUASH["slope"] * self.squash,
-                           _SQUASH["knee_db"], _SQUASH["attack"], _SQUASH["release"], rate)
+                           _SQUASH["knee_db"], _SQUASH["attack"], _SQUASH["release"], rate, every)
 
 
 def _bands(values: Values, reference_dbfs: float) -> list[_Band]:
@@ -196,6 +200,7 @@ class BandsRecord(Record):
     dc: Samples = setting(1, 5)
     loop_figures: Samples = setting(kernels.FIGURES)
     glue: Samples = setting(dynamics.FIGURES)
+    branches: Samples = shared(2)
     glides: Samples = setting(3, MOST, 4)
     out: Samples = setting(4)
     fast: OversamplingRecord = part(OversamplingRecord)
@@ -211,8 +216,8 @@ class BandsRecord(Record):
     waits: Samples = state(MOST, "channels", BEND_DELAY)
     alone_waits: Samples = state(MOST, "channels", BEND_DELAY)
     section_states: Samples = state(MOST, "channels", 1, 2)
-    held_states: Samples = state(MOST, "channels", 4)
-    series_held_states: Samples = state(MOST, "channels", 4)
+    held_states: Samples = state(MOST, "channels", dynamics.STATES)
+    series_held_states: Samples = state(MOST, "channels", dynamics.STATES)
     pasts: Samples = state(MOST, "channels", "past")
     past_indices: Counts = whole_state(MOST, 1)
     clean_ring: Samples = state("channels", "shaped")
@@ -228,7 +233,7 @@ class BandsRecord(Record):
     followed: Samples = state("channels")
     filter_state: Samples = state("channels", 1, 2)
     dc_state: Samples = state("channels", 1, 2)
-    glue_state: Samples = state("channels", 4)
+    glue_state: Samples = state("channels", dynamics.STATES)
     places: Samples = scratch("sub_steps")
     values: Samples = scratch("sub_steps")
     seconds: Samples = scratch("sub_steps")
@@ -258,10 +263,11 @@ def bend_parts_in_series(record: BandsRecord, block: Samples) -> None:
         active[k] = 1 if glides[BENT, k, TARGET] != 0.0 or glides[BENT, k, LEFT] != 0.0 else 0
     kernels.bend_in_series(
         block, bands, active, record.alone == 1, whole_vector(record.solos), cube(record.sections),
-        matrix(record.squash), whole_vector(record.squashed), whole_matrix(record.shapes), cube(record.curves), glides,
-        array_4d(record.section_states), cube(record.series_held_states), cube(record.bend_states),
-        cube(record.waits), cube(record.alone_waits), vector(record.own), vector(record.held), vector(record.places),
-        vector(record.values), vector(record.seconds), vector(record.bent), vector(record.high), record.fast)
+        matrix(record.squash), matrix(record.branches), whole_vector(record.squashed), whole_matrix(record.shapes),
+        cube(record.curves), glides, array_4d(record.section_states), cube(record.series_held_states),
+        cube(record.bend_states), cube(record.waits), cube(record.alone_waits), vector(record.own),
+        vector(record.held), vector(record.places), vector(record.values), vector(record.seconds),
+        vector(record.bent), vector(record.high), record.fast)
 
 
 @inlined
@@ -311,8 +317,9 @@ def bend_parts_side_by_side(record: BandsRecord, block: Samples, coming: Samples
     clean, spare = block_of(record.clean, channels, frames), block_of(record.spare, channels, frames)
     active, indices = whole_vector(record.active), vector(record.indices)
     count = kernels.part_ways(parts, spare, whole_vector(record.squashed), matrix(record.squash),
-                              cube(record.held_states), cube(record.glides), matrix(record.corrections),
-                              cube(record.pasts), whole_matrix(record.past_indices), active, clean)
+                              matrix(record.branches), cube(record.held_states), cube(record.glides),
+                              matrix(record.corrections), cube(record.pasts), whole_matrix(record.past_indices),
+                              active, clean)
     indices[AT_CLEAN] = delay(clean, matrix(record.clean_ring), int(indices[AT_CLEAN]))
     if count == 0:
         put(block, clean)
@@ -368,7 +375,8 @@ def process(record: BandsRecord, block: Samples) -> None:
     if record.glued == 1:
         heard = block_of(record.clean, block.shape[0], block.shape[1])
         put(heard, block)
-        dynamics.compress(block, heard, vector(record.glue), False, matrix(record.glue_state))
+        dynamics.compress(block, heard, vector(record.glue), False, matrix(record.branches),
+                          matrix(record.glue_state))
     glide(block, vector(record.out))
     tone_after(record.tone, block)
 
@@ -395,6 +403,7 @@ class BandsProcessor(Processor):
         record = self.record
         set_oversampling(record.fast, setup.oversample, _INNER_DELAY)
         record.linear = int(setup.lookahead > 0)
+        record.branches = branches(setup.rate)
         record.dc[0] = high_pass(_DC_HZ, BUTTERWORTH_Q, setup.rate)
         self._filters = record.filter_1, record.filter_2, record.filter_3, record.filter_4, record.filter_5
         self._moving = [[self.ramp(0.0, record.glides[row, band]) for band in range(MOST)]
@@ -405,8 +414,8 @@ class BandsProcessor(Processor):
 
     def reset(self) -> None:
         super().reset()
-        self.record.held_states[..., 1] = self.record.series_held_states[..., 1] = 1.0
-        self.record.glue_state[:, 1] = 1.0
+        for held in (self.record.held_states, self.record.series_held_states, self.record.glue_state):
+            held[..., dynamics.GAIN] = 1.0
 
     def set(self, values: Values, *, at_once: bool = False) -> None:
         record, rate = self.record, self._setup.rate
@@ -417,7 +426,7 @@ class BandsProcessor(Processor):
         record.has_dc = int(any(band.shape.lopsided for band in bands if band.bent > 0.0))
         self._set_bands(edges, bands)
         self._set_split(edges)
-        self._set_loop(values)
+        self._set_loop(values, bands)
         set_tone(record.tone, values, rate)
         if record.series == record.linear == 0:
             record.tone.turning[1:len(bands)] = record.passes[:len(bands) - 1, 0]
@@ -432,11 +441,11 @@ class BandsProcessor(Processor):
         """What each band is."""
         record, rate, factor = self.record, self._setup.rate, self._setup.oversample
         fast_rate = rate * factor
-        squash_rate = fast_rate if record.series == 1 else rate
+        squash_rate, every = (fast_rate, factor) if record.series == 1 else (rate, 1)
         for k, (band, top) in enumerate(zip(bands, (*edges, rate), strict=True)):
             steps = max(1, math.ceil(band.shape.steps(band.drive, factor) * min(top / _FINE_HZ, 1.0)))
             record.solos[k], record.squashed[k] = band.solo, band.squash > 0.0
-            record.squash[k] = band.figures(squash_rate, self._setup.reference_dbfs)
+            record.squash[k] = band.figures(squash_rate, self._setup.reference_dbfs, every)
             record.shapes[k] = band.shape.kernel_kind, steps
             record.curves[k] = band.shape.table
             record.corrections[k] = band.shape.correction(factor)
@@ -453,7 +462,7 @@ class BandsProcessor(Processor):
                                          strict=False):
                 set_response(part_filter, np.tile(taps, (self._setup.channels, 1)))
 
-    def _set_loop(self, values: Values) -> None:
+    def _set_loop(self, values: Values, bands: list[_Band]) -> None:
         """Filter, feedback and glue."""
         record, rate, reference = self.record, self._setup.rate, self._setup.reference_dbfs
         kind = str(values["filter"])
@@ -462,14 +471,44 @@ class BandsProcessor(Processor):
             record.filter[0] = _FILTERS[kind](as_number(values["filter_hz"]), as_number(values["filter_q"]), rate)
         amount, figures = as_number(values["feedback_pct"]) / 100.0, record.loop_figures
         record.loops = int(amount > 0.0)
-        figures[kernels.AMOUNT] = amount
         figures[kernels.FOLLOW] = as_number(values["follow_pct"]) / 100.0
         for index, name in ((kernels.RISE, "follow_attack_ms"), (kernels.FALL, "follow_release_ms")):
             figures[index] = one_pole(as_number(values[name]) / 1000.0, rate)
         figures[kernels.FULL] = gain(reference + 6.0)
         record.delay = self._loop_delay(as_number(values["feedback_hz"]))
+        if record.loops == 1:
+            # All the way up it stands, held by the limit of the loop itself; below it dies away.
+            figures[kernels.AMOUNT] = (amount if amount < 1.0 else _STANDING) / max(self._loop_gain(bands), _LEAST_GAIN)
         record.glue = _glue(values, rate, reference)
         record.glued = int(as_number(values["glue_ratio"]) > 1.0)
+
+    def _loop_gain(self, bands: list[_Band]) -> float:
+        """How much stronger what goes round comes back, at most, where it meets itself in phase.
+
+        Below one nothing can grow (Nyquist): shapes are reckoned with where they are steepest.
+        """
+        record, rate = self.record, self._setup.rate
+        hz: Samples = np.arange(1.0, _LOOKED_AT + 1.0) * (min(20000.0, 0.45 * rate) / _LOOKED_AT)
+        around = np.exp(-2j * np.pi * hz * ((record.delay + self._inner) / rate))
+        if record.filtered == 1:
+            around = around * transfer(record.filter, hz, rate)
+        made = [band.bent * band.drive * band.shape.steepest for band in bands]
+        if record.series == 1:
+            for k, (band, bent) in enumerate(zip(bands, made, strict=True)):
+                part = transfer(record.sections[k], hz, rate * self._setup.oversample)
+                around = around * (1.0 + part * (band.clean - 1.0 + bent))
+            return float(around.real.max())
+        edges, rising = len(bands) - 1, np.ones_like(around)
+        total = np.zeros_like(around)
+        for k, (band, bent) in enumerate(zip(bands, made, strict=True)):
+            part = rising.copy()
+            if k < edges:
+                part *= transfer(record.lows[k], hz, rate)
+                rising *= transfer(record.highs[k], hz, rate)
+                for later in range(k + 1, edges):
+                    part *= transfer(record.passes[later], hz, rate)
+            total += part * (band.clean + bent) * band.heard
+        return float((around * total).real.max())
 
     def _loop_delay(self, pitch: float) -> int:
         """Frames that the output waits before it comes round, so that the whole loop rings at a pitch in Hz."""

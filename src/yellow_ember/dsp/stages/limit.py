@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import functools
+
 import numpy as np
+from scipy.signal import firwin, kaiserord
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels import dynamics, inlined
+from yellow_ember.dsp.kernels.meters import true_peaks
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import true_peak_phases
 from yellow_ember.dsp.parameters import Automation, Group, Number, Switch, Taper, Values, as_number
@@ -26,23 +30,43 @@ from yellow_ember.dsp.record import (
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _AHEAD_SECONDS = 0.0015
-_MARGIN_DB = 0.2
-"""What an interpolator of 12 taps may miss of a peak near the top of the band, and a moving gain adds."""
+_MARGIN_DB = 0.06
+"""What an interpolator of 48 taps may miss of a peak near the top of the band, and a moving gain adds."""
+_TOP, _TOP_WIDTH, _TOP_DECIBELS = 0.44, 0.035, 80.0
+"""Where the top that can't be limited begins, over the rate; the filter that finds it: its slope, and how far down
+the rest is."""
+_TOP_FADE, _TOP_HELD = 0.001, 0.01
+
+
+@functools.cache
+def _top_filter() -> Samples:
+    """A linear-phase high-pass (taps,), for any rate."""
+    taps, beta = kaiserord(_TOP_DECIBELS, 2.0 * _TOP_WIDTH)
+    return np.ascontiguousarray(firwin(taps | 1, 2.0 * _TOP + _TOP_WIDTH, window=("kaiser", beta),
+                                       pass_zero="highpass"))
 
 
 class LimitRecord(Record):
-    """Drive, true-peak detector, delay with a smoothed gain."""
+    """Drive, the very top lowered, true-peak detector, delay with a smoothed gain."""
 
     linked: int = whole()
     ceiling: float = real()
     fall: float = real()
     phases: Samples = shared(2)
+    fade: int = whole()
+    held: float = real()
+    top: Samples = shared(1)
     drive: Samples = setting(4)
+    top_past: Samples = state("channels", "top_past")
+    top_shares: Samples = state("channels", "top_fade")
+    top_state: Samples = state("channels", dynamics.TOP_STATES)
+    last: Samples = state("channels", 2)
     history: Samples = state("channels", "peak_held")
     ring: Samples = state("channels", "ahead")
     targets: Samples = state("channels", "ahead")
     gains: Samples = state("channels", "gain_states")
     peaks: Samples = scratch("samples")
+    fine: Samples = scratch("peak_fine")
     line: Samples = scratch("peak_line")
 
 
@@ -51,7 +75,10 @@ def process(record: LimitRecord, block: Samples) -> None:
     """The compiled half."""
     glide(block, vector(record.drive))
     peaks = block_of(record.peaks, block.shape[0], block.shape[1])
-    dynamics.true_peaks(block, matrix(record.phases), matrix(record.history), vector(record.line), peaks)
+    dynamics.lower_top(block, vector(record.top), record.ceiling, record.fade, record.held, matrix(record.top_past),
+                       matrix(record.top_shares), matrix(record.top_state), vector(record.line))
+    true_peaks(block, matrix(record.phases), matrix(record.history), matrix(record.last), vector(record.line),
+               vector(record.fine), peaks)
     dynamics.limit(block, peaks, record.ceiling, record.fall, record.linked == 1, matrix(record.ring),
                    matrix(record.targets), matrix(record.gains))
 
@@ -62,14 +89,20 @@ class LimitProcessor(Processor):
     compiled = CompiledHalf(LimitRecord, process)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
-        taps = true_peak_phases().shape[1]
-        span = max(4, round(_AHEAD_SECONDS * setup.rate))
-        self.latency = span + (taps - 1) // 2 + 1
-        return {"ahead": self.latency, "gain_states": dynamics.RECENT + span, "peak_held": taps - 1,
-                "peak_line": taps + setup.max_block}
+        count, taps = true_peak_phases().shape
+        span, fade = max(4, round(_AHEAD_SECONDS * setup.rate)), max(4, round(_TOP_FADE * setup.rate))
+        past = _top_filter().size - 1 + fade
+        ahead = span + taps // 2 + 1
+        self.latency = ahead + _top_filter().size // 2 + fade
+        return {"ahead": ahead, "gain_states": dynamics.RECENT + span, "peak_held": taps - 1,
+                "peak_line": max(taps, past) + setup.max_block, "peak_fine": count * setup.max_block + 2,
+                "top_past": past, "top_fade": fade}
 
     def make_parts(self, setup: Setup) -> None:
         self.record.phases = true_peak_phases()
+        self.record.top = _top_filter()
+        self.record.fade = self.record.top_shares.shape[1]
+        self.record.held = 1.0 - one_pole(_TOP_HELD, setup.rate)
         self._drive = self.ramp(1.0, self.record.drive)
         self.reset()
 
