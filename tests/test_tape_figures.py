@@ -75,9 +75,81 @@ def test_distortion_against_level(stock: str, tmp_path: Path) -> None:
     assert low <= 100.0 * 10.0 ** (third_at(level, third, 0.0) / 20.0) <= high
     slope = (THREE_PERCENT - third_at(level, third, mol - 6.0)) / 6.0
     assert 2.0 <= slope <= 3.0
-    assert third_at(level, second, 0.0) <= -60.0
-    saturated = harmonics(tape(tmp_path, tones(10000.0, np.arange(-12.0, 12.1, 1.0)), stock=stock), 10000.0, 2)
-    assert decibels(saturated[:, 0]).max() - REFERENCE_DBFS - mol == pytest.approx(requested.saturated_10k, abs=1.5)
+    assert third_at(level, second, 0.0) <= -100.0
+    asked = np.arange(-18.0, 12.1, 0.5)
+    saturated = decibels(harmonics(tape(tmp_path, tones(10000.0, asked), stock=stock), 10000.0, 2)[:, 0])
+    highest = int(np.argmax(saturated))
+    assert saturated[highest] - REFERENCE_DBFS - mol == pytest.approx(requested.saturated_10k, abs=1.5)
+    assert 1.0 <= saturated[highest] - saturated[highest + 12] <= 3.0, "6 dB beyond it falls again"
+
+
+def steady_third(folder: Path, hz: float, over_operating: float, **params: Any) -> float:
+    """Third harmonic in dB of one long tone."""
+    time = np.arange(3 * RATE // 2) / RATE
+    wave = 10.0 ** ((REFERENCE_DBFS + over_operating) / 20.0) * np.sin(2.0 * np.pi * hz * time)
+    part = tape(folder, wave[None, :], **params)[0, RATE // 2:RATE + RATE // 4]
+    window = np.blackman(part.size)
+    first, third = (abs(np.sum(part * window * np.exp(-2j * np.pi * order * hz * np.arange(part.size) / RATE)))
+                    for order in (1, 3))
+    return float(decibels(third / first))
+
+
+@pytest.mark.parametrize("hz", [499.0, 997.0])
+@pytest.mark.parametrize("stock", [*STOCKS, "gangway", "steward"])
+def test_the_third_harmonic_follows_the_square_of_the_level(stock: str, hz: float, tmp_path: Path) -> None:
+    """Within 3 dB of 2 dB a dB from 10 dB under MOL down to 30 dB under it: no null, no floor."""
+    at_10 = STOCKS[stock].mol - 10.0 if stock in STOCKS else -2.0
+    there = steady_third(tmp_path, hz, at_10, stock=stock)
+    for below in (5.0, 10.0, 15.0, 20.0):
+        assert steady_third(tmp_path, hz, at_10 - below, stock=stock) == pytest.approx(there - 2.0 * below, abs=3.0)
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+def test_intermodulation_grows_with_level(stock: str, tmp_path: Path) -> None:
+    """60 Hz and 7 kHz, 4 to 1 (SMPTE RP120), from 20 dB under operating level to 6 over it."""
+    time = np.arange(RATE) / RATE
+    pair = 0.8 * np.sin(2.0 * np.pi * 60.0 * time) + 0.2 * np.sin(2.0 * np.pi * 7000.0 * time)
+    found = []
+    for level in np.arange(-20.0, 6.1, 2.0):
+        out = tape(tmp_path, (10.0 ** ((REFERENCE_DBFS + level) / 20.0) * pair)[None, :], stock=stock)[0, RATE // 2:]
+        spectrum = np.abs(np.fft.rfft(out * np.blackman(out.size)))
+        found.append(float(np.sqrt(np.sum(spectrum[[3440, 3470, 3530, 3560]] ** 2)) / spectrum[3500]))
+    assert np.all(np.diff(found) > 0.0)
+
+
+@pytest.mark.parametrize("stock", STOCKS)
+@pytest.mark.parametrize("deck", ["first-mate", "pilot", "stoker", "purser", "cabin"])
+def test_the_second_harmonic_comes_of_the_decks_own_faults(stock: str, deck: str, tmp_path: Path) -> None:
+    still = {f"{name}_pct": 0.0 for name in ("wow", "flutter", "drift", "scrape")}
+    faults = {**still, "hum_db": -90.0, "mod_noise_db": -80.0, "crosstalk_db": -90.0}
+    wave = tones(1000.0, np.array([REFERENCE_DBFS] * 2))
+    found = harmonics(tape(tmp_path, wave, stock=stock, deck=deck, own_faults=True, **faults), 1000.0)[1]
+    assert -75.0 <= decibels(found[1] / found[0]) <= -65.0
+
+
+@pytest.mark.parametrize("hz", [30.0, 40.0, 80.0])
+def test_transformers_distort_by_level_and_wavelength(hz: float, tmp_path: Path) -> None:
+    """The third harmonic in proportion to level and to one over the frequency; heaviest iron."""
+    found = []
+    for level in (-20.0, -10.0, 0.0, 6.0):
+        wave = 10.0 ** ((REFERENCE_DBFS + level) / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(3 * RATE) / RATE)
+        part = tape(tmp_path, wave[None, :], monitor="input", transformers=True, deck="stoker")[0, RATE:2 * RATE]
+        spectrum = np.abs(np.fft.rfft(part * np.blackman(part.size)))
+        found.append(float(decibels(spectrum[round(3 * hz)] / spectrum[round(hz)])))
+    assert found[0] <= -60.0 + float(decibels(40.0 / hz))
+    assert found == pytest.approx([found[0], found[0] + 10.0, found[0] + 20.0, found[0] + 26.0], abs=1.0)
+    assert -40.0 <= found[3] - float(decibels(40.0 / hz)) <= -30.0
+
+
+def test_modulation_noise_rises_towards_what_carries_it(tmp_path: Path) -> None:
+    wave = 10.0 ** (REFERENCE_DBFS / 20.0) * np.sin(2.0 * np.pi * 3000.0 * np.arange(11 * RATE) / RATE)
+    out = tape(tmp_path, wave[None, :], mod_noise_db=-56.0)[0, RATE:]
+    power = np.abs(np.fft.rfft(out * np.hanning(out.size))) ** 2
+    away = np.abs(np.fft.rfftfreq(out.size, 1.0 / RATE) - 3000.0)
+    carrier = power[away < 1.0].sum()
+    beside = [float(np.mean(power[np.abs(away - distance) < 0.1 * distance])) for distance in (20.0, 500.0)]
+    assert 10.0 * np.log10(beside[0] / beside[1]) >= 10.0
+    assert 10.0 * np.log10(power[(away > 2.0) & (away < 2500.0)].sum() / carrier) == pytest.approx(-56.0, abs=2.0)
 
 
 @pytest.mark.parametrize("stock", STOCKS)
@@ -85,7 +157,7 @@ def test_distortion_against_bias(stock: str, tmp_path: Path) -> None:
     level, _, third = distortion(tmp_path, stock=stock)
     probe = maximum_output(level, third) - 10.0
     result = {0.0: third_at(level, third, probe)}
-    for bias in (-6.0, -4.0, -2.0, -1.5, -1.0, -0.5, 0.5, 1.0, 1.5, 2.0, 4.0):
+    for bias in (-6.0, -4.0, -3.0, -2.0, -1.5, -1.0, -0.5, 0.5, 1.0, 1.5, 2.0, 4.0):
         at_bias, _, third_there = distortion(tmp_path, stock=stock, bias_db=bias)
         result[bias] = third_at(at_bias, third_there, probe)
     assert result[-6.0] == pytest.approx(STOCKS[stock].third_by_bias[0], abs=4.0)
@@ -163,6 +235,21 @@ def test_noise_by_stock(stock: str, requested: float, tmp_path: Path) -> None:
 def test_noise_by_speed_and_standard(speed: float, standard: str, more: float, tmp_path: Path) -> None:
     reference = weighted_noise(tmp_path)
     assert weighted_noise(tmp_path, speed_ips=speed, standard=standard) - reference == pytest.approx(more, abs=2.0)
+
+
+@pytest.mark.parametrize("deck", ["purser", "cabin"])
+@pytest.mark.parametrize("stock", ["steward", "gangway"])
+def test_machines_made_for_the_slowest_speed_reach_10_khz(deck: str, stock: str, tmp_path: Path) -> None:
+    hz = np.array([60.0, 250.0, 1000.0, 3000.0, 6000.0, 8000.0, 10000.0])
+    found = magnitude(tmp_path, hz, speed_ips=1.875, deck=deck, stock=stock, bump_pct=0.0)
+    assert np.abs(found).max() <= 3.0
+
+
+def test_the_roll_off_is_the_decks_own_or_set(tmp_path: Path) -> None:
+    hz = np.array([1000.0, 5000.0, 10000.0])
+    own, lower = (magnitude(tmp_path, hz, **params) for params in ({}, {"rolloff_hz": 5000.0}))
+    assert lower[1] - own[1] == pytest.approx(-3.0, abs=0.3)
+    assert lower[2] - own[2] < -20.0
 
 
 def test_linked_levels_keep_the_level(tmp_path: Path) -> None:

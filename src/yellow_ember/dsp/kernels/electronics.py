@@ -9,63 +9,69 @@ from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY
 from yellow_ember.dsp.kernels.noise import INCREMENT, LOW_HALF, MULTIPLIER, as_noise, joined
 
-SHAPE, COUPLING, PINNING, REVERSIBLE, RESISTANCE, STEP = range(6)
-"""What `transformer` takes: Jiles-Atherton's a, alpha, k and c with Ms = 1; share of the magnetising
-field that is lost in the winding's resistance; flux density that a unit of signal builds up in
-a frame."""
-CORE = 6
+STEP, LOST, FULL, LEAK = range(4)
+"""What `transformer` takes: flux that a unit of signal builds up in a frame, so that a unit at 40 Hz is one; how much
+of the flux the core's hysteresis takes at one; the flux at which it is full; what the flux loses a frame."""
+CORE = 4
+TURNS = 12
+"""Reversals of the flux that a core remembers."""
+FLUX, FIELD, DEPTH = range(3)
+CORE_STATES = 3 + 2 * TURNS
+"""Flux, what hysteresis makes of it, reversals remembered; then each of those, flux and field."""
 
 
 @kernel
-def field_share(h: float, m: float, db: float, core: Samples) -> float:
-    """The field's share dH/dB = 1 / (1 + dM/dH) in a change of flux density of the sign of `db`.
+def hysteresis(b: float, own: Samples) -> float:
+    """What a core's losses make of a flux: Rayleigh's law between reversals, and Madelung's rules at them.
 
-    Jiles and Atherton, J. Magn. Magn. Mater. 61 (1986), eq. 32.  In place of Langevin's
-    coth x - 1/x stands a quotient of polynomials with the same first two terms at rest and the
-    same approach to one, nowhere off by more than 0.006.
+    From rest it goes by the flux's square, on branches by half the square from where they began; a branch that comes
+    past the beginning of the one before it is forgotten with it.  So the third harmonic falls with the level.
     """
-    x = (h + core[COUPLING] * m) / core[SHAPE]
-    a = abs(x)
-    top, bottom = a * (7.5 + a * (3.5 + a)), 22.5 + a * (10.5 + a * (4.5 + a))
-    part = 1.0 / bottom
-    langevin = top * part
-    slope = part * ((7.5 + a * (7.0 + 3.0 * a)) - langevin * (10.5 + a * (9.0 + 3.0 * a)))
-    gap = (langevin if x >= 0.0 else -langevin) - m
-    # Magnetisation that would run against the field's direction stays where it is.
-    gap = max(gap if db >= 0.0 else -gap, 0.0)
-    reversible = core[REVERSIBLE] / core[SHAPE] * slope
-    pinned = max(core[PINNING] - core[COUPLING] * gap, 1e-6)
-    bottom = pinned * max(1.0 - core[COUPLING] * reversible, 0.1)
-    return float(bottom / (bottom + (1.0 - core[REVERSIBLE]) * gap + reversible * pinned))
+    depth, before = int(own[DEPTH]), own[FLUX]
+    turns = own[3:]
+    start, height = 0.0, 0.0
+    if depth > 0:
+        start, height = turns[2 * depth - 2], turns[2 * depth - 1]
+    if (b - before) * (before - start) < 0.0:
+        if depth == TURNS:
+            # The smallest loop gives its place.
+            depth -= 2
+        turns[2 * depth], turns[2 * depth + 1] = before, own[FIELD]
+        depth += 1
+    while depth > 1 and (b - turns[2 * depth - 4]) * (turns[2 * depth - 2] - turns[2 * depth - 4]) <= 0.0:
+        depth -= 2
+    if depth == 1 and abs(b) >= abs(turns[0]):
+        depth = 0
+    if depth == 0:
+        result = b * abs(b)
+    else:
+        start, height = turns[2 * depth - 2], turns[2 * depth - 1]
+        result = height + 0.5 * (b - start) * abs(b - start)
+    own[FLUX], own[FIELD], own[DEPTH] = b, result, depth
+    return float(result)
 
 
 @kernel
 def transformer(block: Samples, core: Samples, state: Samples) -> None:
-    """A winding's voltage on a core with hysteresis, in place.
+    """A voltage through a transformer, in place: its flux lags by what the core's hysteresis takes of it.
 
-    Flux is the integral of what the resistance leaves of the voltage, so it is smooth from
-    frame to frame even where the signal is not, and one step a frame follows it, with the slope
-    at its middle, where the last step's slope leads to; the field that flux needs takes its
-    share from the signal.
+    The voltage is the flux's change, so the third harmonic is in proportion to level and to one over the frequency.
 
     Parameters
     ----------
     state : Samples
-        (channels, 3), field, magnetisation, the last step's dH/dB.
+        (channels, 1 + CORE_STATES), the flux that the voltage asks for, then the core's.
     """
+    over_step, over_full = 1.0 / core[STEP], 1.0 / core[FULL]
     for c in range(block.shape[0]):
-        h, m, share = state[c, 0], state[c, 1], state[c, 2]
+        flux, own = state[c, 0], state[c, 1:]
         for i in range(block.shape[1]):
             x = block[c, i]
-            db = (x - core[RESISTANCE] * h) * core[STEP]
-            half = 0.5 * db * share
-            share = field_share(h + half, m + 0.5 * db - half, db, core)
-            dh = db * share
-            h += dh
-            m += db - dh
-            block[c, i] = x - core[RESISTANCE] * h
-        state[c, 0] = h if abs(h) > TINY else 0.0
-        state[c, 1], state[c, 2] = m, share
+            flux += core[STEP] * x - core[LEAK] * flux
+            before = own[FIELD]
+            taken = hysteresis(flux / (1.0 + over_full * abs(flux)), own)
+            block[c, i] = x - core[LOST] * over_step * (taken - before)
+        state[c, 0] = flux if abs(flux) > TINY else 0.0
 
 
 RISE, FALL, SENSITIVITY, SLIDE, BOOST = range(5)
@@ -133,18 +139,27 @@ def squash(block: Samples, threshold: float, share: float, rise: float, fall: fl
         state[c, 2], state[c, 3] = slope, left
 
 
+SLOW, SLOW_SHARE, QUICK, QUICK_SHARE = range(4)
+"""What `modulate` takes: one-pole coefficients of two parts of a tape's roughness, and how much of each."""
+ROUGHNESS = 4
+
+
 @kernel
-def modulate(block: Samples, amount: float, smooth: float, state: Samples) -> None:
-    """Noise that the signal carries with it, in place; state (channels, 3), a generator and a filter."""
-    scale = amount / np.sqrt(smooth / (2.0 - smooth))
+def modulate(block: Samples, figures: Samples, state: Samples) -> None:
+    """Let a rough coat and uneven contact move the level, in place; state (channels, 4), a generator and two filters.
+
+    The roughness is made of long waves more than of short ones, so side bands rise towards what they are of.
+    """
     for c in range(block.shape[0]):
-        seed, held = joined(state[c, 0], state[c, 1]), state[c, 2]
+        seed, slow, quick = joined(state[c, 0], state[c, 1]), state[c, 2], state[c, 3]
         for i in range(block.shape[1]):
             seed = seed * MULTIPLIER + INCREMENT
-            held += smooth * (as_noise(seed) - held)
-            block[c, i] *= 1.0 + scale * held
+            x = as_noise(seed)
+            slow += figures[SLOW] * (x - slow)
+            quick += figures[QUICK] * (x - quick)
+            block[c, i] *= 1.0 + figures[SLOW_SHARE] * slow + figures[QUICK_SHARE] * quick
         state[c, 0], state[c, 1] = np.float64(seed >> np.uint64(32)), np.float64(seed & LOW_HALF)
-        state[c, 2] = held
+        state[c, 2], state[c, 3] = slow, quick
 
 
 @kernel

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from yellow_ember.dsp.amp_circuit import (
     UNITS_A_DB,
     VOICE_BY_ID,
     VOICES,
-    Voice,
     bright_section,
     grids,
     plate_table,
@@ -35,16 +32,10 @@ from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Optio
 from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, scratch, setting, shared, state, vector
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
+from yellow_ember.dsp.transformers import transformer_core
 
-
-def _core(voice: Voice, rate: float) -> Samples:
-    """The output transformer for `kernels.electronics.transformer`."""
-    core = np.zeros(electronics.CORE)
-    core[electronics.SHAPE], core[electronics.COUPLING] = 0.05, 0.02
-    core[electronics.PINNING], core[electronics.REVERSIBLE] = 0.03, 0.2
-    core[electronics.RESISTANCE] = 0.2
-    core[electronics.STEP] = voice.power.iron * 2.0 * math.pi / rate * 40.0
-    return core
+_LOST = 0.03
+"""Share of its flux that a middling output transformer takes at full scale and 40 Hz."""
 
 
 class AmpRecord(Record):
@@ -72,7 +63,7 @@ class AmpRecord(Record):
     fast: OversamplingRecord = part(OversamplingRecord)
     tone: ToneRecord = part(ToneRecord)
     charges: Samples = state("channels", kernels.STATES)
-    iron: Samples = state("channels", 3)
+    iron: Samples = state("channels", 1 + electronics.CORE_STATES)
     voltages: Samples = scratch("channels", "amp_chunk")
 
 
@@ -119,7 +110,7 @@ class AmpProcessor(Processor):
         record.power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
         record.splitter, record.ranges = splitter_table(), ranges()
         record.valve, record.plate = valve_table(voice.power), plate_table(voice.power)
-        record.core = _core(voice, self._setup.rate)
+        record.core = transformer_core(_LOST * voice.power.iron, self._setup.rate)
         set_tone(record.tone, values, self._setup.rate)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 

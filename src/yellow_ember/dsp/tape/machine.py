@@ -15,7 +15,6 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import linear_phase
-from yellow_ember.dsp.kernels import electronics
 from yellow_ember.dsp.motion import SpeedFigures
 from yellow_ember.dsp.parameters import Value, Values, as_number, as_number_or, as_pair
 from yellow_ember.dsp.tape.model import (
@@ -23,15 +22,18 @@ from yellow_ember.dsp.tape.model import (
     IPS,
     STANDARDS,
     STOCK_BY_ID,
+    TOP_HZ,
     Standard,
     Stock,
     field_for,
+    field_offset,
     head_losses,
     record_equalisation,
     record_losses,
     remanence,
     top_roll_off,
 )
+from yellow_ember.dsp.transformers import transformer_core
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +60,10 @@ class Deck:
         Better or worse than the width has.
     azimuth_arcmin, spread : float
         Error of its heads, and how far its channels differ, 1 middling.
+    narrow_gap_um : float | None
+        Of the replay head of a machine that is made for the slowest speeds as well, at those.
+    second_db : float
+        Second harmonic at operating level, from heads that are magnetised and a bias whose halves differ.
     """
 
     id: str
@@ -76,23 +82,33 @@ class Deck:
     crosstalk_db: float
     azimuth_arcmin: float
     spread: float
+    second_db: float
+    narrow_gap_um: float | None = None
+
+    def gap_at(self, speed_ips: float) -> float:
+        """The replay head's gap in um."""
+        return self.gap_um if self.narrow_gap_um is None or speed_ips > _NARROW_IPS else self.narrow_gap_um
 
     def record_to_play_seconds(self, speed_ips: float) -> float:
         """Time between the heads: one distance, so time times speed is constant."""
         return self.heads_mm * 1e-3 / (speed_ips * IPS)
 
 
+_NARROW_IPS = 1.875
+_LOST = 0.0086
+"""Share of the flux at 0 VU and 40 Hz that middling iron takes: each of two transformers."""
+
 DECKS = (
     Deck("first-mate", "First Mate (studio workhorse)", 58.0, 1.6, 0.9, 1.0, 3.0, 0.4, 51.0, 0.25, 12.0,
-         iron=1.0, hum_db=-66.0, crosstalk_db=0.0, azimuth_arcmin=0.6, spread=1.0),
+         iron=1.0, hum_db=-66.0, crosstalk_db=0.0, azimuth_arcmin=0.6, spread=1.0, second_db=-70.0),
     Deck("pilot", "Pilot (late, clean)", 44.0, 1.2, 0.8, 1.1, 2.0, 0.3, 40.0, 0.0, 16.0,
-         iron=0.35, hum_db=-74.0, crosstalk_db=-4.0, azimuth_arcmin=0.3, spread=0.5),
+         iron=0.35, hum_db=-74.0, crosstalk_db=-4.0, azimuth_arcmin=0.3, spread=0.5, second_db=-73.5),
     Deck("stoker", "Stoker (valves and iron)", 72.0, 2.4, 1.4, 0.9, 5.0, 0.6, 64.0, 0.6, 10.0,
-         iron=2.2, hum_db=-58.0, crosstalk_db=3.0, azimuth_arcmin=1.2, spread=1.6),
+         iron=2.2, hum_db=-58.0, crosstalk_db=3.0, azimuth_arcmin=1.2, spread=1.6, second_db=-66.5),
     Deck("purser", "Purser (reporter's portable)", 80.0, 1.5, 1.0, 0.92, 3.5, 0.5, 33.0, 0.45, 6.0,
-         iron=1.4, hum_db=-70.0, crosstalk_db=2.0, azimuth_arcmin=1.0, spread=1.2),
+         iron=1.4, hum_db=-70.0, crosstalk_db=2.0, azimuth_arcmin=1.0, spread=1.2, second_db=-69.0, narrow_gap_um=1.1),
     Deck("cabin", "Cabin (home machine)", 66.0, 2.1, 1.2, 0.87, 4.5, 0.9, 46.0, 1.0, 5.0,
-         iron=0.8, hum_db=-54.0, crosstalk_db=6.0, azimuth_arcmin=2.5, spread=2.2),
+         iron=0.8, hum_db=-54.0, crosstalk_db=6.0, azimuth_arcmin=2.5, spread=2.2, second_db=-67.0, narrow_gap_um=1.3),
 )
 DECK_BY_ID = {deck.id: deck for deck in DECKS}
 
@@ -151,6 +167,7 @@ class Heads:
     spacing_um: float
     azimuth: float
     coating: float
+    roll_off_hz: float
 
     def off_tape(self, hz: Samples, bias_db: float) -> Samples:
         """Magnitude of what the tape and the heads lose, record and replay."""
@@ -159,9 +176,9 @@ class Heads:
 
     def play_amplifier(self, hz: Samples) -> Samples:
         """Magnitude of the replay equalisation, which takes back what the stock and the deck's own heads lose."""
-        own = head_losses(hz, self.speed, self.deck.gap_um, self.deck.spacing_um, 0.0, self.width.track_mm)
+        own = head_losses(hz, self.speed, self.deck.gap_at(self.speed), self.deck.spacing_um, 0.0, self.width.track_mm)
         lost = record_losses(hz, self.stock.coating, self.speed, 0.0) * np.maximum(own, 0.1)
-        top = top_roll_off(hz, self.speed, self.deck.top)
+        top = top_roll_off(hz, self.roll_off_hz)
         if self.sync:
             # The record head's gap is wide, and its own amplifier stops early.
             top = top / np.sqrt(1.0 + (hz / (7000.0 * math.sqrt(self.speed / 15.0))) ** 4)
@@ -199,11 +216,16 @@ class Machine:
 
     @property
     def gap_um(self) -> float:
-        return as_number_or(self.values["gap_um"], self.deck.gap_um)
+        return as_number_or(self.values["gap_um"], self.deck.gap_at(self.speed))
 
     @property
     def spacing_um(self) -> float:
         return as_number_or(self.values["spacing_um"], self.deck.spacing_um)
+
+    @property
+    def roll_off_hz(self) -> float:
+        """Where the replay electronics give up."""
+        return as_number_or(self.values["rolloff_hz"], self.deck.top * TOP_HZ[self.speed])
 
     @property
     def coating(self) -> float:
@@ -243,7 +265,7 @@ class Machine:
     def heads(self) -> Heads:
         """What the way from tape to replay amplifier depends on, but for bias."""
         return Heads(self.stock, self.speed, self.standard, self.deck, self.width, self.values["monitor"] == "sync",
-                     self.gap_um, self.spacing_um, self.azimuth, self.coating)
+                     self.gap_um, self.spacing_um, self.azimuth, self.coating, self.roll_off_hz)
 
     def off_tape(self, hz: Samples, bias_db: float) -> Samples:
         """Magnitude of what the tape and the heads lose, record and replay."""
@@ -270,17 +292,19 @@ class Machine:
             drift_pct=self.fault("drift_pct", 1.2 * whole, 0.0), scrape_pct=self.fault("scrape_pct", 0.5 * whole, 0.0),
             unsteady=0.3, pack_growth=metres * _TAPE_THICKNESS / math.pi / radius**2)
 
+    def offset(self, bias_db: float) -> tuple[float, float]:
+        """What is added to the record field of a machine with its own faults, and what that alone leaves."""
+        if not self.own:
+            return 0.0, 0.0
+        added = field_offset(self.stock, self.operating_nwb, self.deck.second_db)
+        return added, float(remanence(np.array([added]), self.stock, bias_db)[0])
+
     def crosstalk_db(self) -> float:
         return self.fault("crosstalk_db", self.width.crosstalk_db + self.deck.crosstalk_db, -math.inf)
 
     def core(self, rate: float) -> Samples:
         """The deck's transformers for `kernels.electronics.transformer`."""
-        core = np.zeros(electronics.CORE)
-        core[electronics.SHAPE], core[electronics.COUPLING] = 0.05, 0.02
-        core[electronics.PINNING], core[electronics.REVERSIBLE] = 0.03, 0.2
-        core[electronics.RESISTANCE] = 0.15
-        core[electronics.STEP] = 64.0 * self.deck.iron * 2.0 * math.pi / rate
-        return core
+        return transformer_core(_LOST * self.deck.iron, rate)
 
     def linked_db(self) -> float:
         """What linked playback gives back for the level that the tape holds down, at programme level.

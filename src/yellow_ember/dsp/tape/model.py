@@ -39,9 +39,15 @@ class Stock:
     Attributes
     ----------
     bias_over_hc_db : float
-        Aligned bias, deep-gap field over coercivity slope, knee_share, soft_share, knee and bias_bend shape the
-        aligned record curve (eq. 2); demag is the demagnetisation limit's factor kappa (eq. 4); simulated names the
-        simulated stock whose dependence on bias it has.
+        Aligned bias, deep-gap field over coercivity.
+    height, slope, linear_share, knee : float
+        a, g, w and c of the aligned record curve (eq. 2).
+    dead_zone, dead_growth : float
+        How much of the simulated dead zone it shows at -6 dB of bias, and by which power of the bias that grows.
+    demag : float
+        The demagnetisation limit's factor kappa (eq. 4).
+    simulated : int
+        The simulated stock whose dependence on bias it has.
     """
 
     id: str
@@ -53,11 +59,12 @@ class Stock:
     noise_dba: float
     bias_over_hc_db: float
     simulated: int
+    height: float
     slope: float
-    knee_share: float
+    linear_share: float
     knee: float
-    soft_share: float
-    bias_bend: float
+    dead_zone: float
+    dead_growth: float
     demag: float
 
     def magnetisation(self, flux_nwb: float) -> float:
@@ -72,17 +79,17 @@ class Stock:
 
 STOCKS = (
     Stock("lantern", "Lantern (early, low output)", 22.0e3, 0.080, 11.0e-6, 185.0, -53.0, 12.3, 0,
-          slope=0.576, knee_share=0.01616, knee=0.7927, soft_share=1.0301, bias_bend=1.1722, demag=0.7664),
+          height=1.010, slope=0.4843, linear_share=0.3785, knee=0.6105, dead_zone=1.0, dead_growth=0.85, demag=0.95),
     Stock("harbour", "Harbour (warm, mid output)", 25.0e3, 0.113, 12.5e-6, 250.0, -57.0, 12.5, 1,
-          slope=0.579, knee_share=0.00901, knee=0.5730, soft_share=0.7347, bias_bend=1.1911, demag=1.1225),
+          height=1.045, slope=0.4581, linear_share=0.4591, knee=0.6028, dead_zone=1.0, dead_growth=0.8, demag=1.25),
     Stock("breaker", "Breaker (punchy, high output)", 27.5e3, 0.140, 14.0e-6, 355.0, -61.0, 13.3, 2,
-          slope=0.566, knee_share=0.02292, knee=0.7135, soft_share=2.3599, bias_bend=0.9813, demag=0.9996),
+          height=0.985, slope=0.4487, linear_share=0.4346, knee=0.6259, dead_zone=1.1, dead_growth=0.72, demag=1.4),
     Stock("beacon", "Beacon (clean, very high output)", 30.0e3, 0.165, 16.0e-6, 500.0, -65.0, 14.2, 3,
-          slope=0.547, knee_share=0.02807, knee=0.7948, soft_share=2.6, bias_bend=1.0078, demag=1.2219),
+          height=0.960, slope=0.4224, linear_share=0.4304, knee=0.6289, dead_zone=1.45, dead_growth=0.5, demag=1.65),
     Stock("gangway", "Gangway (domestic)", 25.5e3, 0.098, 10.0e-6, 185.0, -54.5, 12.5, 1,
-          slope=0.572, knee_share=0.012, knee=0.65, soft_share=0.9, bias_bend=1.15, demag=1.0),
+          height=1.000, slope=0.4650, linear_share=0.4200, knee=0.6070, dead_zone=1.0, dead_growth=0.8, demag=1.1),
     Stock("steward", "Steward (narrow-track cartridge)", 28.0e3, 0.125, 5.0e-6, 160.0, -51.0, 13.0, 2,
-          slope=0.560, knee_share=0.020, knee=0.70, soft_share=1.6, bias_bend=1.05, demag=0.95),
+          height=1.120, slope=0.4550, linear_share=0.4000, knee=0.6180, dead_zone=1.2, dead_growth=0.7, demag=1.15),
 )
 STOCK_BY_ID = {stock.id: stock for stock in STOCKS}
 
@@ -145,7 +152,7 @@ def record_losses(hz: Samples, coating: float, speed_ips: float, bias_db: float)
     return np.asarray(-np.expm1(-depth) / depth * np.exp(-zone))
 
 
-_TOP_HZ = {1.875: 9.5e3, 3.75: 13.5e3, 7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
+TOP_HZ = {1.875: 12.5e3, 3.75: 13.5e3, 7.5: 17.5e3, 15.0: 22.5e3, 30.0: 27.0e3}
 """Where the replay electronics of a well-kept machine give up, by speed (-3 dB)."""
 _MAX_BOOST = 10.0 ** (18.0 / 20.0)
 
@@ -158,9 +165,9 @@ def record_equalisation(hz: Samples, stock: Stock, speed_ips: float, standard: S
     return np.asarray(np.minimum(requested / at_1k, _MAX_BOOST))
 
 
-def top_roll_off(hz: Samples, speed_ips: float, factor: float = 1.0) -> Samples:
-    """Magnitude of replay electronics that give up; `factor` moves the corner."""
-    return np.asarray(1.0 / np.sqrt(1.0 + (hz / (factor * _TOP_HZ[speed_ips])) ** 8))
+def top_roll_off(hz: Samples, corner: float) -> Samples:
+    """Magnitude of replay electronics that give up at a corner in Hz."""
+    return np.asarray(1.0 / np.sqrt(1.0 + (hz / corner) ** 8))
 
 
 def head_losses(hz: Samples, speed_ips: float, gap_um: float, spacing_um: float, azimuth_arcmin: float,
@@ -184,18 +191,57 @@ def _bias_table() -> tuple[Samples, Samples, Samples]:
         return table["log_ratio"].astype(float), table["bias_db"], table["signal_db"]
 
 
+def _aligned(x: Samples, stock: Stock, compressed: float = 1.0) -> Samples:
+    u = stock.slope * x
+    linear = stock.linear_share * compressed
+    return np.asarray(stock.height * ((1.0 - linear) * np.tanh(u) + linear * u / (1.0 + (u / stock.knee) ** 4) ** 0.25))
+
+
+_WEAKEST_DB = 6.0
+_GROWN_DB = 0.1
+"""Under-bias over which a dead zone begins to grow."""
+_OVER_PER_DB = 0.01
+"""Share of the straight part that a dB of over-bias takes away."""
+
+
+def _dead_zone(stock: Stock, bias_db: float) -> float:
+    """How much of `_dead_curve` shows under the aligned bias; nothing at it, and smoothly from there."""
+    under = -bias_db
+    grown = under / (under + _GROWN_DB) * (_WEAKEST_DB + _GROWN_DB) / _WEAKEST_DB
+    return float(stock.dead_zone * grown * (under / _WEAKEST_DB) ** stock.dead_growth)
+
+
+@functools.cache
+def _dead_curve(stock: Stock) -> Samples:
+    """What the simulation shows at -6 dB of bias beyond a stretched curve: its logarithm, over the signal axis."""
+    table, _, signal_axis = _bias_table()
+    at_bias = table[stock.simulated, 0]
+    strongest = 10.0 ** (signal_axis / 20.0)
+    left = at_bias - np.log(_aligned(math.exp(float(at_bias[0])) * strongest, stock) / _aligned(strongest, stock))
+    return np.asarray(left - left[0])
+
+
 def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
-    """Magnetisation over saturation that a field over coercivity leaves (eq. 2); odd in the field."""
+    """Magnetisation over saturation that a field over coercivity leaves (eq. 2); odd in the field.
+
+    Over-bias stretches the aligned curve, which stays analytic: the third harmonic falls with the level's square.
+    Under-bias adds the dead zone that the simulation shows, which grows in smoothly.
+    """
     x = np.abs(field)
-    s = stock.slope * x
-    soft = (1.0 - stock.soft_share) * np.tanh(s) + stock.soft_share * s / np.sqrt(1.0 + s * s)
-    aligned = (1.0 - stock.knee_share) * soft + stock.knee_share * np.tanh((x / stock.knee) ** 1.7)
     table, bias_axis, signal_axis = _bias_table()
     at_bias = cubic_between(table[stock.simulated], (bias_db - bias_axis[0]) / (bias_axis[1] - bias_axis[0]))
-    level = 20.0 * np.log10(np.maximum(x, 1e-9))
-    position = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (signal_axis[1] - signal_axis[0])
-    ratio = at_bias[0] + stock.bias_bend * (cubic_between(at_bias, position) - at_bias[0])
-    return np.asarray(np.sign(field) * np.minimum(aligned * np.exp(ratio), 1.0))
+    stretch = math.exp(float(at_bias[0]))
+    result = _aligned(stretch * x, stock, 1.0 - _OVER_PER_DB * max(bias_db, 0.0))
+    if bias_db < 0.0:
+        level = 20.0 * np.log10(np.maximum(x, 1e-9))
+        position = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (
+            signal_axis[1] - signal_axis[0])
+        result = result * np.exp(_dead_zone(stock, bias_db) * cubic_between(_dead_curve(stock), position))
+    return np.asarray(np.sign(field) * np.minimum(result, _FULL))
+
+
+_FULL = 1.3
+"""The most that the fitted curves reach; the simulation's saturation is 1."""
 
 
 CURVE_CELLS = 256
@@ -229,6 +275,15 @@ def field_for(stock: Stock, flux_nwb: float) -> float:
     rising = slice(0, int(np.argmax(fundamentals)) + 1)
     result = np.interp(math.log(stock.magnetisation(flux_nwb)), np.log(fundamentals[rising]), np.log(levels[rising]))
     return float(math.exp(result))
+
+
+@functools.cache
+def field_offset(stock: Stock, flux_nwb: float, second_db: float) -> float:
+    """Field over coercivity that has to be added for a sine at that flux to get such a second harmonic."""
+    wave = field_for(stock, flux_nwb) * np.sin(2.0 * np.pi * np.arange(256) / 256)
+    little = 1e-3 * float(wave.max())
+    spectrum = np.abs(np.fft.rfft(remanence(wave + little, stock, 0.0)))
+    return float(little * 10.0 ** (second_db / 20.0) * spectrum[1] / spectrum[2])
 
 
 def demag_corner(coating: float, speed_ips: float, fast_rate: float) -> float:

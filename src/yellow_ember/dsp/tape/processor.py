@@ -96,7 +96,9 @@ _COMPANDER_HZ, _COMPANDER_BOOST, _COMPANDER_DB = 1500.0, 2.16, -32.0
 _COMPANDER_RISE, _COMPANDER_FALL = 0.002, 0.06
 _SQUASH_RISE, _SQUASH_OVER_DB = 0.001, -4.0
 _RINGING_SECONDS = 0.004
-_MODULATION_HZ, _OWN_MODULATION_DB = 1200.0, -56.0
+_ROUGHNESS = ((60.0, 0.9), (1500.0, 0.45))
+"""Corners in Hz of the two parts of a tape's roughness, and how strong each is."""
+_OWN_MODULATION_DB = -56.0
 
 
 def _replay_gain_db(made: Machine, side: int) -> float:
@@ -125,19 +127,20 @@ class TapeRecord(Record):
     crosses: int = whole()
     record_shelved: int = whole()
     play_shelved: int = whole()
+    rough: int = whole()
     squash_level: float = real()
     squash_share: float = real()
     squash_rise: float = real()
     squash_fall: float = real()
     corner: float = real()
     limit: float = real()
-    mod_amount: float = real()
-    mod_smooth: float = real()
     hum_step: float = real()
     curves: Samples = shared(3)
     hum_wave: Samples = shared(1)
+    offsets: Samples = setting("channels", 2)
     record_gains: Samples = setting("channels", 4)
     play_gains: Samples = setting("channels", 4)
+    roughness: Samples = setting(electronics.ROUGHNESS)
     hiss_gain: Samples = setting(4)
     hum_gain: Samples = setting(4)
     record_taps: Samples = setting("channels", "taps")
@@ -161,7 +164,7 @@ class TapeRecord(Record):
     noise_past: Samples = state("channels", "past")
     past_indices: Counts = whole_state(3, 1)
     generator: Samples = state("channels", 2)
-    modulation: Samples = state("channels", 3)
+    modulation: Samples = state("channels", 4)
     demagnetised: Samples = state("channels", 2)
     record_emphasis_state: Samples = state("channels", 1, 2)
     play_emphasis_state: Samples = state("channels", 1, 2)
@@ -169,13 +172,14 @@ class TapeRecord(Record):
     record_shelf_state: Samples = state("channels", 2, 2)
     play_shelf_state: Samples = state("channels", 2, 2)
     cut_state: Samples = state("channels", 2, 2)
-    cores: Samples = state(2, "channels", 3)
+    cores: Samples = state(2, "channels", 1 + electronics.CORE_STATES)
     companders: Samples = state(2, "channels", 2)
     squashed: Samples = state("channels", 4)
     cross_state: Samples = state("channels", 1, 2)
     hum_index: Samples = state(1)
     cut_index: Samples = state(1)
     cut_ring: Samples = state("channels", "inner")
+    erased: Samples = scratch("raised")
     side: Samples = scratch("samples")
     cut_off: Samples = scratch("samples")
 
@@ -210,9 +214,10 @@ def run_tape(record: TapeRecord, block: Samples) -> None:
     if record.emphasised == 1:
         biquads(block, matrix(record.record_emphasis), cube(record.record_emphasis_state))
     fir_each(block, matrix(record.record_taps), matrix(record.record_past), indices[RECORDING])
-    magnetise_block(block, cube(record.curves), record.corner, record.limit, matrix(record.demagnetised), record.fast)
-    if record.mod_amount > 0.0:
-        electronics.modulate(block, record.mod_amount, record.mod_smooth, matrix(record.modulation))
+    magnetise_block(block, cube(record.curves), matrix(record.offsets), record.corner, record.limit,
+                    matrix(record.demagnetised), vector(record.erased), record.fast)
+    if record.rough == 1:
+        electronics.modulate(block, vector(record.roughness), matrix(record.modulation))
     fir_each(block, matrix(record.play_taps), matrix(record.play_past), indices[PLAYING])
     if record.emphasised == 1:
         biquads(block, matrix(record.play_emphasis), cube(record.play_emphasis_state))
@@ -311,7 +316,7 @@ class TapeProcessor(Processor):
         start_motor(self.record.motor)
         for channel in range(self._setup.channels):
             self.record.generator[channel] = (self._setup.seed, 7919 * (channel + 1))
-            self.record.modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0)
+            self.record.modulation[channel] = (self._setup.seed, 104729 * (channel + 1), 0.0, 0.0)
 
     # -- settings -----------------------------------------------------------------------
 
@@ -344,8 +349,10 @@ class TapeProcessor(Processor):
         if self._through_tape:
             self.record.curves = np.array([record_curve(made.stock, round(bias[side], 3))
                                                  for side in range(self._setup.channels)])
+            self.record.offsets = [made.offset(round(bias[side], 3)) for side in range(self._setup.channels)]
         else:
             self.record.curves = _NO_CURVE
+            self.record.offsets = 0.0
         self.record.corner = demag_corner(made.coating, made.speed, rate * self._setup.oversample)
         self.record.limit = made.stock.demag_limit if self._through_tape else _NO_LIMIT
         self.record.bumps = int(made.values["monitor"] == "play")
@@ -371,8 +378,8 @@ class TapeProcessor(Processor):
         record.iron = int(bool(values["transformers"]))
         record.core = made.core(rate)
         reference = gain(self._setup.reference_dbfs)
-        # A transformer before the record amplifier and one behind the replay amplifier see line level.
-        record.core[electronics.STEP] *= gain(-18.0) / reference
+        # A transformer before the record amplifier and one behind the replay amplifier see line level: 0 VU is one.
+        record.core[electronics.LOST] /= reference
         record.encodes = int(values["noise_reduction"] != "off")
         record.decodes = int(values["noise_reduction"] == "on")
         figures = record.compander
@@ -397,8 +404,8 @@ class TapeProcessor(Processor):
             section[0, :3] *= gain(crosstalk) / response(section, np.array([1000.0]), rate)[0]
             self.record.cross = section
         level = made.fault("mod_noise_db", _OWN_MODULATION_DB, -math.inf)
-        self.record.mod_amount = gain(level) if level > SILENT_MODULATION_DB and self._through_tape else 0.0
-        self.record.mod_smooth = 1.0 - math.exp(-2.0 * math.pi * _MODULATION_HZ / rate)
+        self.record.rough = int(level > SILENT_MODULATION_DB and self._through_tape)
+        self.record.roughness = _roughness(gain(level), rate)
 
     def _set_noises(self, made: Machine, *, at_once: bool) -> None:
         rate = self._setup.rate
@@ -415,6 +422,16 @@ class TapeProcessor(Processor):
         requested = made.flux if self._through_tape else made.field
         self._hum_gain.go(requested * gain(hum) if hum > SILENT_DB else 0.0, at_once=at_once)
         self.record.hum_step = as_number(made.values["hum_hz"]) / rate
+
+def _roughness(amount: float, rate: float) -> Samples:
+    """What `electronics.modulate` takes for modulation noise of that amplitude."""
+    (slow, strong), (quick, weak) = ((1.0 - math.exp(-2.0 * math.pi * hz / rate), share) for hz, share in _ROUGHNESS)
+    # Both parts come of the same white noise: their power, and what they have in common.
+    one, other = strong * math.sqrt((2.0 - slow) / slow), weak * math.sqrt((2.0 - quick) / quick)
+    common = slow * quick / (1.0 - (1.0 - slow) * (1.0 - quick))
+    scale = amount / math.sqrt(strong**2 + weak**2 + 2.0 * one * other * common)
+    return np.array([slow, scale * one, quick, scale * other])
+
 
 def _set_shelves(shelves: Samples, made: Machine, side: str, rate: float) -> int:
     """Set the shelves of the record or the play amplifier; 1 where any of them does something."""
