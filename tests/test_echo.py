@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from scipy.signal import butter, sosfilt
 
 from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.chain import Chain, run_whole
@@ -81,6 +83,35 @@ def test_repeats_grow_darker_and_the_tape_colours_them(tmp_path: Path) -> None:
                                         [0, RATE // 2:])) for share in (0.0, 80.0))
     assert decibels(clean[750] / clean[250]) < -80.0
     assert decibels(driven[750] / driven[250]) > -30.0
+
+
+@pytest.mark.parametrize(("colour", "feedback"), [(30.0, 0.0), (100.0, 0.0), (100.0, 60.0)])
+@pytest.mark.parametrize("factor", ["4", "8"])
+def test_the_tapes_colour_does_not_alias(colour: float, feedback: float, factor: str, tmp_path: Path) -> None:
+    """All under 20 kHz that is no harmonic of a tone at -1 dBFS, against all; feedback as well."""
+    for hz in (1001.0, 5003.0, 9001.0):
+        wave = 10.0 ** (-1.0 / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(5 * RATE // 2) / RATE)[None, :]
+        stage = {"kind": "echo", "params": {**PLAIN, "colour_pct": colour, "feedback_pct": feedback,
+                                            "tap1_time_ms": 50.0}}
+        part = process(tmp_path, wave, stage, options=("--oversample", factor))[0, -RATE:]
+        power = np.abs(np.fft.rfft(part * np.kaiser(part.size, 20.0))) ** 2
+        axis = np.fft.rfftfreq(part.size, 1.0 / RATE)
+        odd = (np.abs(axis - np.round(axis / hz) * hz) > 30.0) & (axis < 20000.0)
+        assert 10.0 * np.log10(power[odd].sum() / power[axis < 20000.0].sum()) < (-80.0 if factor == "8" else -60.0)
+
+
+def test_colour_comes_and_goes_without_a_click() -> None:
+    chain, settings = running(256, colour_pct=0.0, tap1_time_ms=20.0)
+    wave, out = 0.25 * np.sin(2.0 * np.pi * 1000.0 * np.arange(2 * RATE) / RATE), []
+    for index, start in enumerate(range(0, wave.size - 256, 256)):
+        if index in (100, 200):
+            share = 60.0 if index == 100 else 0.0
+            chain.update([replace(settings, params={**settings.params, "colour_pct": share})])
+        block = wave[None, start:start + 256].copy()
+        chain.process(block)
+        out.append(block[0])
+    left = sosfilt(butter(8, 8000.0, "high", fs=RATE, output="sos"), np.concatenate(out))[RATE // 4:]
+    assert decibels(np.abs(left).max()) < -65.0
 
 
 # -- block by block ---------------------------------------------------------------------------

@@ -192,7 +192,7 @@ def test_transformers_thicken_the_bass_alone(tmp_path: Path) -> None:
         out = harmonics(tape(tmp_path, tones(hz, np.array([-6.0])), transformers=True, monitor="input"), hz)
         result[hz] = float(decibels(out[0, 2] / out[0, 0]))
     assert -50.0 < result[40.0] < -20.0
-    assert result[1000.0] < -65.0
+    assert result[1000.0] < -60.0
 
 
 def test_noise_reduction_is_its_own_inverse_on_level_and_breathes_off_it(tmp_path: Path) -> None:

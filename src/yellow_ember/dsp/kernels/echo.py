@@ -31,10 +31,8 @@ WOW_C, WOW_S, FLUTTER_C, FLUTTER_S = range(4)
 
 
 @kernel
-def recorded(x: float, colour: float) -> float:
-    """What stays on the tape: rounded by the drive, and never more than two."""
-    if colour > 1e-6:
-        x = math.tanh(colour * x) / colour
+def held_in(x: float) -> float:
+    """What a tape takes beyond one, and never more than two."""
     a = abs(x)
     if a > 1.0:
         a = 1.0 + math.tanh(a - 1.0)
@@ -51,6 +49,17 @@ def from_tape(track: Samples, table: Samples, index: int, delay: float, exact: b
     at = index + length - delay - (TAPS // 2 - 1)
     whole = int(np.floor(at))
     return read_at(track, table, whole % length, at - whole)
+
+
+@kernel
+def below_top(x: float, sections: Samples, state: Samples) -> float:
+    """What goes round without the top of the band, where images of what the tape makes would gather; state (2, 2)."""
+    for k in range(2):
+        y = sections[k, 0] * x + state[k, 0]
+        state[k, 0] = sections[k, 1] * x - sections[k, 3] * y + state[k, 1]
+        state[k, 1] = sections[k, 2] * x - sections[k, 4] * y
+        x = y
+    return x
 
 
 @kernel
@@ -108,11 +117,18 @@ def cut(x: float, figures: Samples, state: Samples) -> float:
     return float(x - state[3])
 
 
+PIECE = 32
+"""Frames that are read before what they leave on the tape is written: no head is nearer."""
+UNCOLOURED, LEAST_COLOUR, COLOURED = 1e-6, 1e-3, 0.02
+"""A drive that changes nothing, the least at which the shape runs, where it is straight, and one that counts."""
+
+
 @kernel
-def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads: Samples, offset: float, fade: float,
-         motion: Samples, pointers: Samples, table: Samples, ring: Samples, index: int, filters: Samples,
-         sent: Samples, returned: Samples, early: int) -> int:
-    """A block with its echoes, in place; returns the ring's new index.
+def play(block: Samples, figures: Samples, targets: Samples, glide: float, heads: Samples, offset: float, fade: float,
+         motion: Samples, pointers: Samples, table: Samples, ring: Samples, index: int, least: float, top: Samples,
+         top_states: Samples, filters: Samples, sent: Samples, first: int, inputs: Samples, held: Samples,
+         colours: Samples, nearest: Samples) -> None:
+    """A piece with its echoes, in place, and what is to be recorded of it.
 
     Parameters
     ----------
@@ -128,11 +144,20 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
         (4,) each.
     ring : Samples
         (channels, length + TAPS), its beginning once more at its end, so that what is read lies in one piece.
+    index : int
+        Where the piece begins in it.
+    least : float
+        Frames from where the tape is written for good.
+    top, top_states : Samples
+        (2, 5) and (channels, 2, 2), of `below_top`.
     filters : Samples
         (channels, 4), states of the loop's cuts.
-    sent, returned : Samples
-        (channels, at least frames), what is fed back and what of it came round another way, `early` frames late;
-        where they are empty, feedback is recorded at once.
+    sent : Samples
+        (channels, at least frames), what is fed back another way, from `first` on; empty where it is recorded.
+    inputs, held : Samples
+        (channels, PIECE), what goes to the tape, and what the first head hears, to hold it.
+    colours, nearest : Samples
+        (PIECE,), drive into the tape, and frames to the nearest head that is heard.
     """
     around = sent.shape[1] > 0
     channels, length = block.shape[0], ring.shape[1] - TAPS
@@ -145,7 +170,8 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
             gliding = glide_figures(figures, targets, glide)
         moved = 0.0 if still else turn(pointers, motion, figures)
         left, right, loop_left, loop_right, held_left, held_right = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        nearest = float(length)
+        colours[i] = figures[COLOUR]
+        nearest[i] = float(length)
         for k in range(HEADS):
             gain_left, gain_right = figures[HEAD + 3 * k], figures[HEAD + 3 * k + 1]
             back = figures[HEAD + 3 * k + 2]
@@ -153,14 +179,16 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
             move_head(head, fade)
             if gain_left + gain_right + back < 1e-7:
                 continue
-            nearest = min(nearest, head[NOW], head[TARGET])
-            heard_left = from_tape(ring[0], table, at, head[NOW] + moved, still)
+            nearest[i] = min(nearest[i], head[NOW], head[TARGET])
+            moves = max(moved, least - head[NOW])
+            heard_left = from_tape(ring[0], table, at, head[NOW] + moves, still)
             heard_right = heard_left
             if channels == 2:
-                heard_right = from_tape(ring[last], table, at, head[NOW] + moved + offset, still)
+                heard_right = from_tape(ring[last], table, at, head[NOW] + moves + offset, still)
             if head[FADE] > 0.0:
-                heard_left = faded(heard_left, head, ring[0], table, at, moved, still)
-                heard_right = faded(heard_right, head, ring[last], table, at, moved + offset, still)
+                moves = max(moved, least - head[NEXT])
+                heard_left = faded(heard_left, head, ring[0], table, at, moves, still)
+                heard_right = faded(heard_right, head, ring[last], table, at, moves + offset, still)
             left += gain_left * heard_left
             right += gain_right * heard_right
             loop_left += back * heard_left
@@ -170,28 +198,19 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
         x_left, x_right = block[0, i], block[last, i]
         for c in range(channels):
             own, other = (loop_left, loop_right) if c == 0 else (loop_right, loop_left)
-            back = figures[FEEDBACK] * cut(figures[SAME] * own + figures[CROSSED] * other, figures, filters[c])
+            around_again = cut(figures[SAME] * own + figures[CROSSED] * other, figures, filters[c])
+            rounded = below_top(around_again, top, top_states[c])
+            share = min(figures[COLOUR] / COLOURED, 1.0)
+            back = figures[FEEDBACK] * (around_again + share * (rounded - around_again))
             if c == 0:
                 fresh = figures[LEFT_IN] * x_left + figures[LEFT_FROM_RIGHT] * x_right
             else:
                 fresh = figures[RIGHT_IN] * x_right + figures[RIGHT_FROM_LEFT] * x_left
             if around:
-                sent[c, i] = back
+                sent[c, first + i] = back
                 back = 0.0
-            on_tape = recorded(fresh + back, figures[COLOUR])
-            hold = figures[HOLD]
-            on_tape += hold * ((held_left if c == 0 else held_right) - on_tape)
-            ring[c, at] = on_tape
-            if at < TAPS:
-                ring[c, at + length] = on_tape
-            if around:
-                # What comes round belongs where feedback would have been recorded, if no head has passed there yet.
-                back_by = min(early, max(int(nearest) - 2 * TAPS, 0))
-                there = (at + length - back_by) % length
-                more = (1.0 - hold) * recorded(returned[c, i], figures[COLOUR])
-                ring[c, there] += more
-                if there < TAPS:
-                    ring[c, there + length] += more
+            inputs[c, i] = fresh + back
+            held[c, i] = held_left if c == 0 else held_right
         block[0, i] = figures[DIRECT] * x_left + figures[LEVEL] * left
         if channels == 2:
             block[1, i] = figures[DIRECT] * x_right + figures[LEVEL] * right
@@ -200,4 +219,51 @@ def echo(block: Samples, figures: Samples, targets: Samples, glide: float, heads
         for k in range(4):
             if abs(filters[c, k]) < TINY:
                 filters[c, k] = 0.0
+            if abs(top_states[c, k // 2, k % 2]) < TINY:
+                top_states[c, k // 2, k % 2] = 0.0
+
+
+@kernel
+def put_on(track: Samples, at: int, x: float) -> None:
+    """Record a sample."""
+    track[at] = x
+    if at < TAPS:
+        track[at + track.size - TAPS] = x
+
+
+@kernel
+def record_piece(inputs: Samples, held: Samples, hold: float, late: int, ring: Samples, index: int) -> int:
+    """Write a piece (channels, frames), `late` frames late, on the tape; returns where the next one begins."""
+    length = ring.shape[1] - TAPS
+    at = index
+    for c in range(inputs.shape[0]):
+        at = index
+        for i in range(inputs.shape[1]):
+            x = held_in(inputs[c, i])
+            put_on(ring[c], (at + length - late) % length, x + hold * (held[c, i] - x))
+            at = at + 1 if at + 1 < length else 0
     return at
+
+
+@kernel
+def add_returned(returned: Samples, keep: float, late: int, early: int, nearest: Samples, ring: Samples,
+                 index: int) -> None:
+    """Add what came round another way, (channels, frames), where feedback would have been recorded.
+
+    Parameters
+    ----------
+    keep : float
+        How much of it is recorded.
+    late, early : int
+        Frames by which it was coloured late, and by which it came round late.
+    nearest : Samples
+        (frames,), frames to the nearest head: what it has passed can't be changed.
+    """
+    length = ring.shape[1] - TAPS
+    for c in range(returned.shape[0]):
+        at = index
+        for i in range(returned.shape[1]):
+            back = min(early + late, max(int(nearest[i]) - 2 * TAPS, 0))
+            there = (at + length - back) % length
+            put_on(ring[c], there, ring[c, there] + keep * held_in(returned[c, i]))
+            at = at + 1 if at + 1 < length else 0

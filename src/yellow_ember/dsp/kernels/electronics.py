@@ -13,11 +13,14 @@ STEP, LOST, FULL, LEAK = range(4)
 """What `transformer` takes: flux that a unit of signal builds up in a frame, so that a unit at 40 Hz is one; how much
 of the flux the core's hysteresis takes at one; the flux at which it is full; what the flux loses a frame."""
 CORE = 4
-TURNS = 12
+TURNS = 16
 """Reversals of the flux that a core remembers."""
-FLUX, FIELD, DEPTH = range(3)
-CORE_STATES = 3 + 2 * TURNS
-"""Flux, what hysteresis makes of it, reversals remembered; then each of those, flux and field."""
+FLUX, FIELD, SHIFT, DEPTH = range(4)
+_TURNED = 4
+CORE_STATES = _TURNED + 2 * TURNS
+"""Flux, what hysteresis makes of it, what forgetting moved that by, reversals remembered; then each of those, flux and
+field."""
+_FORGETS = 0.9995
 
 
 @kernel
@@ -28,15 +31,20 @@ def hysteresis(b: float, own: Samples) -> float:
     past the beginning of the one before it is forgotten with it.  So the third harmonic falls with the level.
     """
     depth, before = int(own[DEPTH]), own[FLUX]
-    turns = own[3:]
+    turns = own[_TURNED:]
     start, height = 0.0, 0.0
     if depth > 0:
         start, height = turns[2 * depth - 2], turns[2 * depth - 1]
     if (b - before) * (before - start) < 0.0:
+        field = own[FIELD]
         if depth == TURNS:
-            # The smallest loop gives its place.
+            # The smallest loop gives its place; what it was off the branch about it fades.
             depth -= 2
-        turns[2 * depth], turns[2 * depth + 1] = before, own[FIELD]
+            start, height = turns[2 * depth - 2], turns[2 * depth - 1]
+            on_branch = height + 0.5 * (before - start) * abs(before - start)
+            own[SHIFT] += field - on_branch
+            field = on_branch
+        turns[2 * depth], turns[2 * depth + 1] = before, field
         depth += 1
     while depth > 1 and (b - turns[2 * depth - 4]) * (turns[2 * depth - 2] - turns[2 * depth - 4]) <= 0.0:
         depth -= 2
@@ -48,7 +56,8 @@ def hysteresis(b: float, own: Samples) -> float:
         start, height = turns[2 * depth - 2], turns[2 * depth - 1]
         result = height + 0.5 * (b - start) * abs(b - start)
     own[FLUX], own[FIELD], own[DEPTH] = b, result, depth
-    return float(result)
+    own[SHIFT] *= _FORGETS
+    return float(result + own[SHIFT])
 
 
 @kernel
@@ -68,7 +77,7 @@ def transformer(block: Samples, core: Samples, state: Samples) -> None:
         for i in range(block.shape[1]):
             x = block[c, i]
             flux += core[STEP] * x - core[LEAK] * flux
-            before = own[FIELD]
+            before = own[FIELD] + own[SHIFT]
             taken = hysteresis(flux / (1.0 + over_full * abs(flux)), own)
             block[c, i] = x - core[LOST] * over_step * (taken - before)
         state[c, 0] = flux if abs(flux) > TINY else 0.0

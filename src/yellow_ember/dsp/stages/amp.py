@@ -34,7 +34,7 @@ from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, Stage
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 from yellow_ember.dsp.transformers import transformer_core
 
-_LOST = 0.03
+_LOST = 0.07
 """Share of its flux that a middling output transformer takes at full scale and 40 Hz."""
 
 

@@ -6,11 +6,13 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.arrays import Counts, Samples, gain
+from yellow_ember.dsp.filters import low_pass, one_pole
 from yellow_ember.dsp.kernels import echo as kernels
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.echo import HEADS
+from yellow_ember.dsp.kernels.filters import delay
+from yellow_ember.dsp.kernels.mixing import put
 from yellow_ember.dsp.kernels.motion import TAPS
 from yellow_ember.dsp.motion import interpolator
 from yellow_ember.dsp.notes import NOTE_CHOICES, beats_of
@@ -26,12 +28,34 @@ from yellow_ember.dsp.parameters import (
     Values,
     as_number,
 )
-from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, real, setting, shared, state, vector, whole
+from yellow_ember.dsp.record import (
+    CompiledHalf,
+    Record,
+    block_of,
+    cube,
+    matrix,
+    part,
+    real,
+    scratch,
+    setting,
+    shared,
+    state,
+    vector,
+    whole,
+    whole_state,
+    whole_vector,
+)
+from yellow_ember.dsp.shaper import ShaperRecord, bend_block, set_shape, set_up_shaper, shaper_latency, shaper_sizes
+from yellow_ember.dsp.shapes import SHAPE_BY_ID
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _LONGEST_SECONDS = 4.0
 _GLIDE_SECONDS, _FADE_SECONDS = 0.004, 0.05
 _OFF_DB = -60.0
+_TOP, _TOP_Q = 0.41, (0.5411961, 1.3065630)
+"""Where the top begins that goes round no more, over the rate: Butterworth's fourth order."""
+_MOST_COLOUR = 3.0
+"""Gain into the tape's curve."""
 _NUMBERS = range(1, HEADS + 1)
 _GROUPS = (Group.HEAD_1, Group.HEAD_2, Group.HEAD_3, Group.HEAD_4)
 _WOW_HZ, _FLUTTER_HZ = 0.7, 6.3
@@ -63,40 +87,153 @@ def _gains(values: Values, number: int, channels: int) -> tuple[float, float, fl
     return level * min(1.0, 1.0 - position), level * min(1.0, 1.0 + position), level
 
 
+_PRIMED = 256
+"""Frames that a tape's colour is run on before it is heard, when it comes on."""
+
+
+class ColourRecord(Record):
+    """What a tape makes of what is recorded: nothing, a little late, or a rounded wave.
+
+    Attributes
+    ----------
+    runs : int
+        1 while the shape runs.
+    before : Samples
+        The last frames that came in.
+    """
+
+    late: int = whole()
+    shaper: ShaperRecord = part(ShaperRecord)
+    runs: Counts = whole_state(1)
+    before: Samples = state("channels", _PRIMED)
+    drives: Samples = state(1, "coloured_late")
+    index: Samples = state(1)
+    priming: Samples = scratch("piece")
+    leaving: Samples = scratch(kernels.PIECE)
+
+
+@inlined
+def _take_in(record: ColourRecord, block: Samples) -> None:
+    """Keep the last frames that came in."""
+    before, frames = matrix(record.before), block.shape[1]
+    for c in range(block.shape[0]):
+        for i in range(_PRIMED - frames):
+            before[c, i] = before[c, i + frames]
+        for i in range(frames):
+            before[c, _PRIMED - frames + i] = block[c, i]
+
+
+@inlined
+def _prime(record: ColourRecord, channels: int) -> None:
+    """Run the shape over what came last, as if it had run all the time."""
+    before = matrix(record.before)
+    for start in range(0, _PRIMED, kernels.PIECE):
+        piece = block_of(record.priming, channels, kernels.PIECE)
+        for c in range(channels):
+            for i in range(kernels.PIECE):
+                piece[c, i] = kernels.LEAST_COLOUR * before[c, start + i]
+        bend_block(record.shaper, piece)
+
+
+@inlined
+def colour_piece(record: ColourRecord, block: Samples, colours: Samples) -> None:
+    """Round a piece (channels, PIECE at most) by a drive (frames,), or leave it, `late` frames late, in place."""
+    channels, frames, before, runs = block.shape[0], block.shape[1], matrix(record.before), whole_vector(record.runs)
+    leaving, index = block_of(record.leaving, 1, frames), vector(record.index)
+    coloured = False
+    for i in range(frames):
+        coloured = coloured or colours[i] > kernels.UNCOLOURED
+        leaving[0, i] = max(colours[i], kernels.LEAST_COLOUR)
+    if coloured and runs[0] == 0:
+        _prime(record, channels)
+        runs[0] = 1
+    _take_in(record, block)
+    if coloured:
+        for c in range(channels):
+            for i in range(frames):
+                block[c, i] *= leaving[0, i]
+        bend_block(record.shaper, block)
+    # What leaves the shape now was driven `late` frames ago.
+    index[0] = delay(leaving, matrix(record.drives), int(index[0]))
+    if coloured:
+        for c in range(channels):
+            for i in range(frames):
+                block[c, i] /= max(leaving[0, i], kernels.LEAST_COLOUR)
+        return
+    runs[0] = 0
+    for c in range(channels):
+        for i in range(frames):
+            block[c, i] = before[c, _PRIMED - frames - record.late + i]
+
+
 class EchoRecord(Record):
-    """One kernel; every gain glides, and heads fade to where they move.
+    """Heads, colour and tape, a piece at a time; every gain glides, and heads fade to where they move.
 
     Attributes
     ----------
     delay : int
         Frames by which what comes round through the rest of the chain is late.
+    least : float
+        Frames from where the tape is written for good.
     """
 
     delay: int = whole()
     offset: float = real()
     glide: float = real()
     fade: float = real()
+    least: float = real()
     table: Samples = shared(3)
     sent: Samples = shared(2)
     returned: Samples = shared(2)
     targets: Samples = setting(kernels.FIGURES)
     motion: Samples = setting(4)
+    top: Samples = setting(2, 5)
+    colour: ColourRecord = part(ColourRecord)
+    returned_colour: ColourRecord = part(ColourRecord)
     figures: Samples = state(kernels.FIGURES)
     heads: Samples = state(HEADS, 4)
     pointers: Samples = state(4)
     ring: Samples = state("channels", "ring_and_taps")
     filters: Samples = state("channels", 4)
+    top_states: Samples = state("channels", 2, 2)
     index: Samples = state(1)
+    held_ring: Samples = state("channels", "coloured_late")
+    held_index: Samples = state(1)
+    turn: Samples = scratch("piece")
+    inputs: Samples = scratch("piece")
+    held: Samples = scratch("piece")
+    colours: Samples = scratch(kernels.PIECE)
+    nearest: Samples = scratch(kernels.PIECE)
 
 
 @inlined
 def process(record: EchoRecord, block: Samples) -> None:
     """The compiled half."""
-    index = vector(record.index)
-    index[0] = kernels.echo(block, vector(record.figures), vector(record.targets), record.glide, matrix(record.heads),
-                            record.offset, record.fade, vector(record.motion), vector(record.pointers),
-                            cube(record.table), matrix(record.ring), int(index[0]), matrix(record.filters),
-                            matrix(record.sent), matrix(record.returned), record.delay)
+    channels, index, figures = block.shape[0], vector(record.index), vector(record.figures)
+    ring, sent, returned, held_index = (matrix(record.ring), matrix(record.sent), matrix(record.returned),
+                                        vector(record.held_index))
+    for start in range(0, block.shape[1], kernels.PIECE):
+        stop = min(start + kernels.PIECE, block.shape[1])
+        frames = stop - start
+        piece, inputs, held = (block_of(record.turn, channels, frames), block_of(record.inputs, channels, frames),
+                               block_of(record.held, channels, frames))
+        put(piece, block[:, start:stop])
+        kernels.play(piece, figures, vector(record.targets), record.glide, matrix(record.heads), record.offset,
+                     record.fade, vector(record.motion), vector(record.pointers), cube(record.table), ring,
+                     int(index[0]), record.least, matrix(record.top), cube(record.top_states),
+                     matrix(record.filters), sent, start, inputs, held,
+                     vector(record.colours), vector(record.nearest))
+        put(block[:, start:stop], piece)
+        hold, colours = figures[kernels.HOLD], vector(record.colours)
+        colour_piece(record.colour, inputs, colours)
+        held_index[0] = delay(held, matrix(record.held_ring), int(held_index[0]))
+        began = int(index[0])
+        index[0] = kernels.record_piece(inputs, held, hold, record.colour.late, ring, began)
+        if sent.shape[1] > 0:
+            put(piece, returned[:, start:stop])
+            colour_piece(record.returned_colour, piece, colours)
+            kernels.add_returned(piece, 1.0 - hold, record.colour.late, record.delay, vector(record.nearest), ring,
+                                 began)
 
 
 class EchoProcessor(Processor):
@@ -107,11 +244,17 @@ class EchoProcessor(Processor):
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         self._length = round((_LONGEST_SECONDS + 0.1) * setup.rate) + 2 * TAPS
-        return {"ring_and_taps": self._length + TAPS}
+        return {"ring_and_taps": self._length + TAPS, "coloured_late": shaper_latency(setup),
+                "piece": setup.channels * kernels.PIECE, **shaper_sizes(setup)}
 
     def make_parts(self, setup: Setup) -> None:
         record, port = self.record, setup.loop
         record.table = interpolator()
+        for colour in (record.colour, record.returned_colour):
+            colour.late = set_up_shaper(colour.shaper, setup)
+            set_shape(colour.shaper, setup, SHAPE_BY_ID["soft"], _MOST_COLOUR)
+        record.top = [low_pass(_TOP * setup.rate, q, setup.rate) for q in _TOP_Q]
+        record.least = float(record.colour.late + kernels.PIECE + TAPS)
         record.glide, record.fade = one_pole(_GLIDE_SECONDS, setup.rate), 1.0 / (_FADE_SECONDS * setup.rate)
         record.delay = 0 if port is None else port.delay
         nothing: Samples = np.zeros((setup.channels, 0))
@@ -154,7 +297,7 @@ class EchoProcessor(Processor):
         targets[kernels.LEFT_IN], targets[kernels.LEFT_FROM_RIGHT] = (0.5, 0.5) if across else (1.0, 0.0)
         targets[kernels.RIGHT_IN], targets[kernels.RIGHT_FROM_LEFT] = (0.0, 0.0) if across else (1.0, 0.0)
         targets[kernels.SAME], targets[kernels.CROSSED] = (0.0, 1.0) if across else (1.0, 0.0)
-        targets[kernels.COLOUR] = 3.0 * (as_number(values["colour_pct"]) / 100.0) ** 2
+        targets[kernels.COLOUR] = _MOST_COLOUR * (as_number(values["colour_pct"]) / 100.0) ** 2
         low, high = as_number(values["low_cut_hz"]), as_number(values["high_cut_hz"])
         targets[kernels.LOW_CUT] = 0.0 if low <= _NO_CUT_HZ else 1.0 - math.exp(-2.0 * math.pi * low / rate)
         targets[kernels.HIGH_CUT] = 1.0 if high >= _OPEN_HZ else 1.0 - math.exp(
@@ -174,7 +317,7 @@ class EchoProcessor(Processor):
         farthest = min(_LONGEST_SECONDS * rate, self._length - 2.0 * TAPS - self.record.offset - 0.05 * rate)
         for number, head in zip(_NUMBERS, self.record.heads, strict=True):
             frames = float(round(head_seconds(self._values, number, tempo) * rate))
-            head[kernels.TARGET] = min(max(frames, 2.0 * TAPS), farthest)
+            head[kernels.TARGET] = min(max(frames, self.record.least), farthest)
 
 
 _SHOWN_REPEATS = 12

@@ -309,7 +309,7 @@ class Machine:
     def linked_db(self) -> float:
         """What linked playback gives back for the level that the tape holds down, at programme level.
 
-        A programme of Gaussian amplitude 6.6 dB under operating level; what the curve makes of it
+        A programme of Gaussian amplitude 6 dB under operating level; what the curve makes of it
         against the same recorded far lower (Bussgang's gain).
         """
         record = float(np.mean(self.pair("record_db")))
@@ -318,7 +318,7 @@ class Machine:
 
 
 _NODES, _WEIGHTS = np.polynomial.hermite_e.hermegauss(24)
-_PROGRAMME = gain(-6.6) * math.sqrt(0.5)
+_PROGRAMME = gain(-6.0) * math.sqrt(0.5)
 _HELD_AT: Samples = np.linspace(-24.0, 24.0, 33)
 _HELD_GRID = 0.25
 
