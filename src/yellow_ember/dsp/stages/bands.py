@@ -87,7 +87,7 @@ _INNER_DELAY = MOST * BEND_DELAY
 _LOOP_FRAMES = 64
 """Feedback goes round in pieces of this many frames, and never sooner."""
 _LONGEST_LOOP = 2.0 / 40.0
-_STANDING, _LEAST_GAIN = 1.04, 0.05
+_STANDING, _LEAST_GAIN = 1.4, 0.05
 _LOOKED_AT = 8192
 """Frequencies at which the loop is looked at."""
 _LINEAR_SECONDS = 2048 / 48000

@@ -293,7 +293,7 @@ class Machine:
             unsteady=0.3, pack_growth=metres * _TAPE_THICKNESS / math.pi / radius**2)
 
     def offset(self, bias_db: float) -> tuple[float, float]:
-        """What is added to the record field of a machine with its own faults, and what that alone leaves."""
+        """What is added to the record field of a machine that is worn, and what that alone leaves."""
         if not self.own:
             return 0.0, 0.0
         added = field_offset(self.stock, self.operating_nwb, self.deck.second_db)
