@@ -5,6 +5,7 @@ Sections are rows b0 b1 b2 a1 a2 (a0 = 1) for `kernels.filters.biquads`.
 
 from __future__ import annotations
 
+import cmath
 import functools
 import math
 
@@ -26,36 +27,105 @@ def _corner(hz: float, rate: float) -> float:
     return math.tan(math.pi * min(hz / rate, 0.495))
 
 
+_TOP, _MIDDLE = 2.0 * math.pi * 0.41, 0.62
+"""The highest angle at which a matched section is held to its prototype, and the share of it that the corner may be."""
+
+
+def matched(b: tuple[float, float, float], a: tuple[float, float, float], hz: float, rate: float) -> Section:
+    """A section with an analogue prototype's poles, and its magnitude at zero, about its corner and near the top.
+
+    So it is the same at every rate, where the bilinear transform squeezes the top (after Vicanek, *Matched second order
+    digital filters*, 2016).
+
+    Parameters
+    ----------
+    b, a : tuple[float, float, float]
+        Numerator and denominator in ascending powers of s, in units of the corner.
+    hz : float
+        The corner.
+    """
+    corner = 2.0 * math.pi * hz / rate
+    root = cmath.sqrt(a[1] * a[1] - 4.0 * a[2] * a[0])
+    first, second = (cmath.exp(corner * (-a[1] + sign * root) / (2.0 * a[2])) for sign in (1.0, -1.0))
+    a1, a2 = -(first + second).real, (first * second).real
+
+    def numerator(angle: float) -> float:
+        """The square of what the numerator must be at an angle."""
+        s, z = 1j * angle / corner, cmath.exp(-1j * angle)
+        analogue = abs((b[0] + s * (b[1] + s * b[2])) / (a[0] + s * (a[1] + s * a[2])))
+        return float((analogue * abs(1.0 + z * (a1 + z * a2))) ** 2)
+
+    if b[0] == b[1] == 0.0:
+        # A high-pass keeps both its zeros at nothing.
+        angle = min(corner, _MIDDLE * _TOP)
+        b0 = math.sqrt(numerator(angle)) / (4.0 * math.sin(0.5 * angle) ** 2)
+        return b0, -2.0 * b0, b0, a1, a2
+    # The square is a sum of three terms, by the sine of half the angle: at zero, at half the rate, and between.
+    at_zero = numerator(0.0)
+    angles = min(corner, _MIDDLE * _TOP), _TOP
+    sines = [math.sin(0.5 * angle) ** 2 for angle in angles]
+    left = [(numerator(angle) - (1.0 - sine) * at_zero) / sine for angle, sine in zip(angles, sines, strict=True)]
+    between = (left[0] - left[1]) / (4.0 * (sines[1] - sines[0]))
+    at_top = max(left[1] - 4.0 * (1.0 - sines[1]) * between, 0.0)
+    whole = 0.5 * (math.sqrt(at_zero) + math.sqrt(at_top))
+    b0 = 0.5 * (whole + math.sqrt(max(whole * whole + between, 0.0)))
+    return b0, 0.5 * (math.sqrt(at_zero) - math.sqrt(at_top)), whole - b0, a1, a2
+
+
+def inverse(section: Section) -> Section:
+    """What undoes a section all of whose zeros lie within the unit circle."""
+    b0, b1, b2, a1, a2 = section
+    return 1.0 / b0, a1 / b0, a2 / b0, b1 / b0, b2 / b0
+
+
 def peak(hz: float, gain_db: float, q: float, rate: float) -> Section:
-    """A bell; Bristow-Johnson, Cookbook formulae for audio EQ, peakingEQ."""
-    w = 2.0 * math.pi * min(hz / rate, 0.495)
-    alpha, a = math.sin(w) / (2.0 * q), 10.0 ** (gain_db / 40.0)
-    c = -2.0 * math.cos(w)
-    return _second_order((1 + alpha * a, c, 1 - alpha * a), (1 + alpha / a, c, 1 - alpha / a))
-
-
-def _shelf(hz: float, gain_db: float, rate: float, side: float) -> Section:
-    """Bristow-Johnson's shelves of slope one, the high one with side = -1; swapping signs of gain inverts."""
-    w = 2.0 * math.pi * min(hz / rate, 0.495)
-    a, c = 10.0 ** (gain_db / 40.0), side * math.cos(w)
-    spread = math.sin(w) * math.sqrt(2.0 * a)
-    up, down = (a + 1) + (a - 1) * c, (a + 1) - (a - 1) * c
-    return _second_order((a * (down + spread), 2 * a * side * ((a - 1) - (a + 1) * c), a * (down - spread)),
-                         (up + spread, -2 * side * ((a - 1) + (a + 1) * c), up - spread))
+    """A bell of that height; down it is what undoes it up."""
+    if gain_db < 0.0:
+        return inverse(peak(hz, -gain_db, q, rate))
+    g = 10.0 ** (gain_db / 40.0)
+    return matched((1.0, g / q, 1.0), (1.0, 1.0 / (g * q), 1.0), hz, rate)
 
 
 def low_shelf(hz: float, gain_db: float, rate: float) -> Section:
-    """Gain below a corner, where half of it in dB is reached.  Cookbook formulae for audio EQ, lowShelf, S = 1."""
-    return _shelf(hz, gain_db, rate, 1.0)
+    """Gain below a corner, where half of it in dB is reached; slope one.  Down it is what undoes it up."""
+    if gain_db < 0.0:
+        return inverse(low_shelf(hz, -gain_db, rate))
+    g = 10.0 ** (gain_db / 40.0)
+    slope = math.sqrt(2.0 * g)
+    return matched((g * g, g * slope, g), (1.0, slope, g), hz, rate)
 
 
 def high_shelf(hz: float, gain_db: float, rate: float) -> Section:
-    """Gain above a corner, where half of it in dB is reached.  Cookbook formulae for audio EQ, highShelf, S = 1."""
-    return _shelf(hz, gain_db, rate, -1.0)
+    """Gain above a corner, where half of it in dB is reached; slope one.  Up it is what undoes it down."""
+    if gain_db > 0.0:
+        return inverse(high_shelf(hz, -gain_db, rate))
+    g = 10.0 ** (gain_db / 40.0)
+    slope = math.sqrt(2.0 * g)
+    return matched((g, g * slope, g * g), (g, slope, 1.0), hz, rate)
 
 
 def low_pass(hz: float, q: float, rate: float) -> Section:
-    """Second-order low-pass by the bilinear transform."""
+    """Second-order low-pass."""
+    return matched((1.0, 0.0, 0.0), (1.0, 1.0 / q, 1.0), hz, rate)
+
+
+def high_pass(hz: float, q: float, rate: float) -> Section:
+    """Second-order high-pass."""
+    return matched((0.0, 0.0, 1.0), (1.0, 1.0 / q, 1.0), hz, rate)
+
+
+def band_pass(hz: float, q: float, rate: float) -> Section:
+    """Second-order band-pass, gain one in its middle."""
+    return matched((0.0, 1.0 / q, 0.0), (1.0, 1.0 / q, 1.0), hz, rate)
+
+
+def notch(hz: float, q: float, rate: float) -> Section:
+    """Second-order band-stop."""
+    return matched((1.0, 0.0, 1.0), (1.0, 1.0 / q, 1.0), hz, rate)
+
+
+def steep_low_pass(hz: float, q: float, rate: float) -> Section:
+    """Second-order low-pass by the bilinear transform, which squeezes its slope under half the rate."""
     k = _corner(hz, rate)
     return _second_order((k * k, 2 * k * k, k * k), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
 
@@ -70,25 +140,6 @@ def high_pass_first(hz: float, rate: float) -> Section:
     """First-order high-pass by the bilinear transform; with `low_pass_first` it adds up to the whole."""
     k = _corner(hz, rate)
     return (1.0 / (1 + k), -1.0 / (1 + k), 0.0, (k - 1) / (1 + k), 0.0)
-
-
-def high_pass(hz: float, q: float, rate: float) -> Section:
-    """Second-order high-pass by the bilinear transform."""
-    k = _corner(hz, rate)
-    return _second_order((1.0, -2.0, 1.0), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
-
-
-def band_pass(hz: float, q: float, rate: float) -> Section:
-    """Second-order band-pass by the bilinear transform, gain one in its middle."""
-    k = _corner(hz, rate)
-    return _second_order((k / q, 0.0, -k / q), (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
-
-
-def notch(hz: float, q: float, rate: float) -> Section:
-    """Second-order band-stop by the bilinear transform."""
-    k = _corner(hz, rate)
-    zeros = (1 + k * k, 2 * (k * k - 1), 1 + k * k)
-    return _second_order(zeros, (1 + k / q + k * k, 2 * (k * k - 1), 1 - k / q + k * k))
 
 
 def all_pass(hz: float, q: float, rate: float) -> Section:
@@ -130,10 +181,12 @@ BUTTERWORTH_Q = math.sqrt(0.5)
 def split(hz: float, rate: float) -> tuple[Samples, Samples]:
     """Linkwitz-Riley crossover of fourth order: sections of the low and of the high part.
 
-    Their sum has magnitude one everywhere.  Linkwitz, JAES 24 (1976).
+    By the bilinear transform, so that their sum has magnitude one everywhere.  Linkwitz, JAES 24 (1976).
     """
-    low = low_pass(hz, BUTTERWORTH_Q, rate)
-    high = high_pass(hz, BUTTERWORTH_Q, rate)
+    low = steep_low_pass(hz, BUTTERWORTH_Q, rate)
+    k = _corner(hz, rate)
+    high = _second_order((1.0, -2.0, 1.0), (1 + k / BUTTERWORTH_Q + k * k, 2 * (k * k - 1),
+                                            1 - k / BUTTERWORTH_Q + k * k))
     return np.array([low, low]), np.array([high, high])
 
 

@@ -413,21 +413,35 @@ def spline_below(t: float) -> float:
     return above if t <= 0.0 else 1.0 - above
 
 
-VALUE, MEAN, FIRST, MOMENT = range(4)
-"""What a sub-step brings: the value at its end; its mean, weighted by the spline's; or with the moment, by the spline
-as a straight line from its beginning."""
+MEAN, FIRST, MOMENT = range(3)
+"""What a sub-step brings: its mean, weighted by the spline's; or with its moment, by the spline as a straight line."""
 
 
 @kernel
 def weight_of(brings: int, interval: int, step: int, steps: int) -> float:
-    """Weight of a sub-step in one of the four intervals about a sample."""
+    """Weight of a sub-step in one of the four intervals about a sample.
+
+    All sub-steps of an interval weigh as much together as the spline does there, however many they are, so that their
+    number may change from one sample to the next.
+    """
     end = interval - 2.0 + (step + 1.0) / steps
     start = end - 1.0 / steps
-    if brings == VALUE:
-        return spline(end) / steps
-    if brings == MEAN:
-        return spline_below(end) - spline_below(start)
-    return spline(start) / steps if brings == FIRST else (spline(end) - spline(start)) / steps
+    moment = (spline(end) - spline(start)) / steps
+    if brings == MOMENT:
+        return moment
+    whole = spline_below(end) - spline_below(start)
+    return whole if brings == MEAN else whole - 0.5 * moment
+
+
+@kernel
+def between_values(values: Samples, n: int, steps: int, last: float, middles: Samples) -> None:
+    """Half-way from each sub-step's value to the next, `last` before the first."""
+    end = (steps - 1) * n
+    middles[0] = 0.5 * (last + values[0])
+    for i in range(1, n):
+        middles[i] = 0.5 * (values[end + i - 1] + values[i])
+    for j in range(n, n * steps):
+        middles[j] = 0.5 * (values[j - n] + values[j])
 
 
 @kernel
@@ -465,7 +479,9 @@ def begin(kind: int, curve: Samples, knee: float, offset: float, rest: float, st
     """Put a shape where silence leaves it."""
     state[_BEGUN] = 1.0
     state[_CORE], state[_CORE + 1] = offset, rest
-    if kind == TABLE:
+    if kind == RING:
+        state[_LAST + 1] = rest
+    elif kind == TABLE:
         u = (offset / (1.0 + abs(offset)) + 1.0) * 0.25 * curve.shape[0]
         state[_LAST], state[_LAST + 1] = u, rest
     else:
@@ -502,13 +518,16 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
     begin_samples(samples, n, coming)
     if kind == TABLE:
         read_curve(curve, places, n * steps, bent)
-        weigh_steps(bent, n, steps, VALUE, rest, samples, coming)
+        between_values(bent, n, steps, state[_LAST + 1], seconds)
+        weigh_steps(seconds, n, steps, MEAN, rest, samples, coming)
         if wide_steps(curve, places, bent, n, steps, state[_LAST:_LAST + 2], values):
             weigh_steps(values, n, steps, MEAN, 0.0, samples, coming)
     elif kind == RING:
         for j in range(n * steps):
             bent[j] = cosine(places[j] - 0.5 * math.pi)
-        weigh_steps(bent, n, steps, VALUE, rest, samples, coming)
+        between_values(bent, n, steps, state[_LAST + 1], seconds)
+        state[_LAST + 1] = bent[n * steps - 1]
+        weigh_steps(seconds, n, steps, MEAN, rest, samples, coming)
     elif kind == MAGNETIC:
         follow_core(places, n, steps, state[_CORE:_CORE + 3], bent)
         weigh_steps(bent, n, steps, MEAN, rest, samples, coming)

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.dsp.filters import low_pass
+from yellow_ember.dsp.filters import steep_low_pass
 from yellow_ember.dsp.kernels import bits as kernels
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
@@ -101,7 +101,7 @@ class BitsProcessor(Processor):
         sampled = record.reduction[kernels.RATIO] < 1.0
         record.filtered_before = int(sampled and bool(values["anti_alias"]))
         record.filtered_behind = int(sampled and values["smooth"] == "band-limited")
-        record.filters = [low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
+        record.filters = [steep_low_pass(_EDGE * low, q, rate) for q in _BUTTERWORTH]
         record.smooth = kernels.STRAIGHT if values["smooth"] == "straight" else kernels.HOLD
         set_tone(record.tone, values, rate)
         self._drive.go(gain(as_number(values["drive_db"])), at_once=at_once)

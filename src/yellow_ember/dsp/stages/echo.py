@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from yellow_ember.dsp.arrays import Counts, Samples, gain
-from yellow_ember.dsp.filters import low_pass, one_pole
+from yellow_ember.dsp.filters import one_pole, steep_low_pass
 from yellow_ember.dsp.kernels import echo as kernels
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.echo import HEADS
@@ -253,7 +253,7 @@ class EchoProcessor(Processor):
         for colour in (record.colour, record.returned_colour):
             colour.late = set_up_shaper(colour.shaper, setup)
             set_shape(colour.shaper, setup, SHAPE_BY_ID["soft"], _MOST_COLOUR)
-        record.top = [low_pass(_TOP * setup.rate, q, setup.rate) for q in _TOP_Q]
+        record.top = [steep_low_pass(_TOP * setup.rate, q, setup.rate) for q in _TOP_Q]
         record.least = float(record.colour.late + kernels.PIECE + TAPS)
         record.glide, record.fade = one_pole(_GLIDE_SECONDS, setup.rate), 1.0 / (_FADE_SECONDS * setup.rate)
         record.delay = 0 if port is None else port.delay
