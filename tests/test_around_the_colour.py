@@ -148,7 +148,7 @@ def test_bands_sum_flat_at_rest_and_work_apart(tmp_path: Path) -> None:
     assert decibels(apart / together) > 6.0
 
 
-def nasty(name: str) -> Signal:
+def risen(name: str) -> Signal:
     """Signals (frames,) that rise high between samples."""
     rng, at = np.random.default_rng(2), np.arange(RATE // 2)
     turning = np.where(at % 2, -1.0, 1.0)
@@ -169,7 +169,7 @@ def nasty(name: str) -> Signal:
 @pytest.mark.parametrize(("drive", "ceiling", "release"), [(6.0, -1.0, 200.0), (18.0, -6.0, 20.0)])
 def test_true_peaks_lie_at_the_ceiling(name: str, drive: float, ceiling: float, release: float, tmp_path: Path) -> None:
     """Within 0.2 dB, seen with 32 times sinc interpolation over the whole; the meter says the same."""
-    out = through(tmp_path, "limit", nasty(name)[None, :], drive_db=drive, ceiling_dbtp=ceiling, release_ms=release)[0]
+    out = through(tmp_path, "limit", risen(name)[None, :], drive_db=drive, ceiling_dbtp=ceiling, release_ms=release)[0]
     padded = np.pad(out, 2048)
     between = float(decibels(np.abs(resample(padded, 32 * padded.size)).max()))
     assert between == pytest.approx(ceiling, abs=0.2)

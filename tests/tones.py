@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import soundfile
 from numpy.typing import NDArray
+from scipy.signal import butter, sosfilt
 
 from yellow_ember.cli import main
 
@@ -63,3 +64,18 @@ def harmonics(signal: Signal, hz: float, count: int = 5) -> Signal:
 
 def decibels(amplitude: Signal | float) -> Signal:
     return np.asarray(20.0 * np.log10(np.maximum(amplitude, 1e-12)))
+
+
+def inharmonic_db(part: Signal, hz: float) -> float:
+    """All of a piece (frames,) that is no harmonic of a tone below 20 kHz, against all below 20 kHz."""
+    power = np.abs(np.fft.rfft(part * np.kaiser(part.size, 20.0))) ** 2
+    axis = np.fft.rfftfreq(part.size, 1.0 / RATE)
+    audible = axis < 20000.0
+    harmonic = np.abs(axis - np.round(axis / hz) * hz) < 30.0
+    return float(10.0 * np.log10(power[audible & ~harmonic].sum() / power[audible].sum()))
+
+
+def highest_above_8_khz(part: Signal) -> float:
+    """The greatest amplitude of a signal (frames,) above 8 kHz, from a quarter of a second on, in dB."""
+    left = sosfilt(butter(8, 8000.0, "high", fs=RATE, output="sos"), part)
+    return float(decibels(np.abs(left[RATE // 4:]).max()))

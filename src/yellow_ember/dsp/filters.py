@@ -185,8 +185,9 @@ def split(hz: float, rate: float) -> tuple[Samples, Samples]:
     """
     low = steep_low_pass(hz, BUTTERWORTH_Q, rate)
     k = _corner(hz, rate)
-    high = _second_order((1.0, -2.0, 1.0), (1 + k / BUTTERWORTH_Q + k * k, 2 * (k * k - 1),
-                                            1 - k / BUTTERWORTH_Q + k * k))
+    # Both halves have the same poles.
+    scale = 1.0 / (1.0 + k / BUTTERWORTH_Q + k * k)
+    high = (scale, -2.0 * scale, scale, *low[3:])
     return np.array([low, low]), np.array([high, high])
 
 

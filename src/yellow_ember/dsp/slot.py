@@ -19,10 +19,10 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import (
     CompiledHalf,
     Record,
+    array_4d,
     block_at,
     block_of,
     call_stage,
-    cube,
     matrix,
     real,
     record_at,
@@ -104,8 +104,7 @@ class SlotRecord(Record):
     change: Samples = setting(4)
     ring: Samples = state("channels", "latency")
     index: NDArray[np.int64] = whole_state(1)
-    turned_1: Samples = state("channels", MOST_TURNS, 2)
-    turned_2: Samples = state("channels", MOST_TURNS, 2)
+    turned: Samples = state(2, "channels", MOST_TURNS, 2)
     dry: Samples = scratch("samples")
     passing: Samples = scratch("samples")
     fade: Samples = scratch(4)
@@ -145,16 +144,14 @@ def _turn_passing(slot: SlotRecord, passing: Samples) -> None:
     """Take what passes by through the all-passes of the stage that is heard, or comes to be."""
     change, turns = vector(slot.change), whole_vector(slot.turns)
     heard = slot.heard
-    own, others = cube(slot.turned_1), cube(slot.turned_2)
-    if heard == 1:
-        own, others = others, own
+    turned = array_4d(slot.turned)
     if slot.settling == 0 and change[TARGET] == 0.0:
-        biquads(passing, block_at(turns[heard], MOST_TURNS, 5), own)
+        biquads(passing, block_at(turns[heard], MOST_TURNS, 5), turned[heard])
         return
     other = block_of(slot.other, passing.shape[0], passing.shape[1])
     put(other, passing)
-    biquads(other, block_at(turns[1 - heard], MOST_TURNS, 5), others)
-    biquads(passing, block_at(turns[heard], MOST_TURNS, 5), own)
+    biquads(other, block_at(turns[1 - heard], MOST_TURNS, 5), turned[1 - heard])
+    biquads(passing, block_at(turns[heard], MOST_TURNS, 5), turned[heard])
     if slot.settling == 0:
         # The stage itself moves on the fade that both share.
         fade = vector(slot.fade)
@@ -233,10 +230,8 @@ def _begin_cycle(slot: SlotRecord, lanes: StageLanesRecord, frame: float) -> Non
         return
     slot.settings_now, slot.settings_of = following, lanes.cycles
     copy_state(cycles, memories[slot.heard], memories[1 - slot.heard])
-    own, others = cube(slot.turned_1), cube(slot.turned_2)
-    if slot.heard == 1:
-        own, others = others, own
-    others[:] = own
+    turned = array_4d(slot.turned)
+    turned[1 - slot.heard] = turned[slot.heard]
     take_settings(cycles, following, memories[1 - slot.heard], stages[1 - slot.heard])
     if not begins:
         done = 0
@@ -472,7 +467,8 @@ class Slot:
             # A filter whose coefficients jump rings for a moment, and what rings at the stage's
             # entrance comes out later: the fade waits until it has passed.
             following.adopt(now)
-            self._pass_turned_on()
+            # So do the all-passes of what passes by.
+            self.record.turned[1 - self.record.heard] = self.record.turned[self.record.heard]
             following.set(requested, at_once=True)
             self.record.settling = following.settling
             if following.settling == 0:
@@ -481,14 +477,6 @@ class Slot:
         else:
             now.set(requested)
         self._heard = requested
-
-    def _pass_turned_on(self) -> None:
-        """Let the all-passes of what comes go on from where those of what is heard are."""
-        record = self.record
-        if record.heard == 0:
-            record.turned_2 = record.turned_1
-        else:
-            record.turned_1 = record.turned_2
 
     def go_on(self) -> None:
         """Look, between two blocks, whether a change of settings has come to its end, and take up what came since."""

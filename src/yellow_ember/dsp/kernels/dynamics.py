@@ -114,9 +114,10 @@ def compress(block: Samples, heard: Samples, figures: Samples, linked: bool, bra
                     block[other, i] *= own[GAIN]
             else:
                 block[c, i] *= own[GAIN]
+    for c in range(channels):
         for k in range(LATE + 1, STATES):
-            if abs(own[k]) < TINY:
-                own[k] = 0.0
+            if abs(state[c, k]) < TINY:
+                state[c, k] = 0.0
 
 
 TOP_STATES = 4
@@ -128,8 +129,8 @@ _NEAR, _AT, _RISE = 0.7, 1.0, 3.0
 
 
 @kernel
-def lower_top(block: Samples, taps: Samples, ceiling: float, fade: int, held: float, past: Samples, shares: Samples,
-              state: Samples, line: Samples) -> None:
+def lower_top(block: Samples, taps: Samples, ceiling: float, fade: int, held: float, past: Samples, tops: Samples,
+              shares: Samples, state: Samples, line: Samples) -> None:
     """Take away what lies close to half the rate, where it is loud, in place; late by half the filter and `fade`.
 
     No interpolator of any length can tell how high that rises between samples, and nobody hears it.
@@ -144,8 +145,8 @@ def lower_top(block: Samples, taps: Samples, ceiling: float, fade: int, held: fl
         What stays of its loudness a frame.
     past : Samples
         (channels, 2 half + fade).
-    shares : Samples
-        (channels, fade), how much of it was to go.
+    tops, shares : Samples
+        (channels, fade), that top, and how much of it was to go.
     state : Samples
         (channels, TOP_STATES).
     line : Samples
@@ -167,7 +168,7 @@ def lower_top(block: Samples, taps: Samples, ceiling: float, fade: int, held: fl
             h, delay = taps[k], line[fade + k:fade + k + n]
             for i in range(n):
                 row[i] += h * delay[i]
-        # Now the row is the top of what came `half` frames ago; the same of what goes out is found again below.
+        # Now the row is the top of what came `half` frames ago; that of what goes out was found `fade` frames before.
         loud, total, turn, whole = own[_LOUD], own[_SHARE], int(own[_TURN]), own[_WHOLE]
         for i in range(n):
             loud = max(abs(row[i]), loud * held)
@@ -176,16 +177,12 @@ def lower_top(block: Samples, taps: Samples, ceiling: float, fade: int, held: fl
             share *= min(max((whole / ceiling - _NEAR) / (_AT - _NEAR), 0.0), 1.0)
             total += share - shares[c, turn]
             shares[c, turn] = share
+            top = tops[c, turn]
+            tops[c, turn] = row[i]
             turn = turn + 1 if turn + 1 < fade else 0
-            row[i] = min(max(total / fade, 0.0), 1.0)
+            row[i] = line[half + i] - min(max(total / fade, 0.0), 1.0) * top
         own[_LOUD], own[_SHARE], own[_TURN] = (loud if loud > TINY else 0.0), (total if total > 1e-9 else 0.0), turn
         own[_WHOLE] = whole if whole > TINY else 0.0
-        for i in range(n):
-            top = 0.0
-            if row[i] > 0.0:
-                for k in range(np.uintp(taps.size)):
-                    top += taps[k] * line[i + k]
-            row[i] = line[half + i] - row[i] * top
 
 
 PLACE, LETTING, SMOOTHED, TURN, RECENT = range(5)

@@ -82,8 +82,7 @@ class CompRecord(Record):
     lower_high: Samples = state("channels", 2, 2)
     upper_low: Samples = state("channels", 2, 2)
     upper_high: Samples = state("channels", 2, 2)
-    straight_low: Samples = state("channels", 2, 2)
-    straight_high: Samples = state("channels", 2, 2)
+    straight: Samples = state("channels", 1, 2)
     low: Samples = scratch("samples")
     middle: Samples = scratch("samples")
     high: Samples = scratch("samples")
@@ -114,11 +113,8 @@ def compress_in_bands(record: CompRecord, block: Samples) -> None:
     put(high, middle)
     biquads(middle, upper[0], cube(record.upper_low))
     biquads(high, upper[1], cube(record.upper_high))
-    # The low band goes through the upper split as well, both halves summed, so that all stay in phase.
-    put(heard, low)
-    biquads(low, upper[0], cube(record.straight_low))
-    biquads(heard, upper[1], cube(record.straight_high))
-    add(low, heard)
+    # The low band goes through what the upper split sums to, so that all stay in phase.
+    biquads(low, matrix(record.turning)[1:2], cube(record.straight))
     silence(block)
     compress_band(record, block, low, heard, 0)
     compress_band(record, block, middle, heard, 1)

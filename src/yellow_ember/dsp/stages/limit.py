@@ -58,6 +58,7 @@ class LimitRecord(Record):
     top: Samples = shared(1)
     drive: Samples = setting(4)
     top_past: Samples = state("channels", "top_past")
+    tops: Samples = state("channels", "top_fade")
     top_shares: Samples = state("channels", "top_fade")
     top_state: Samples = state("channels", dynamics.TOP_STATES)
     last: Samples = state("channels", 2)
@@ -76,7 +77,7 @@ def process(record: LimitRecord, block: Samples) -> None:
     glide(block, vector(record.drive))
     peaks = block_of(record.peaks, block.shape[0], block.shape[1])
     dynamics.lower_top(block, vector(record.top), record.ceiling, record.fade, record.held, matrix(record.top_past),
-                       matrix(record.top_shares), matrix(record.top_state), vector(record.line))
+                       matrix(record.tops), matrix(record.top_shares), matrix(record.top_state), vector(record.line))
     true_peaks(block, matrix(record.phases), matrix(record.history), matrix(record.last), vector(record.line),
                vector(record.fine), peaks)
     dynamics.limit(block, peaks, record.ceiling, record.fall, record.linked == 1, matrix(record.ring),

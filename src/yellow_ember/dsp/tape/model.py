@@ -237,11 +237,7 @@ def remanence(field: Samples, stock: Stock, bias_db: float) -> Samples:
         position = (np.clip(level, signal_axis[0], signal_axis[-1]) - signal_axis[0]) / (
             signal_axis[1] - signal_axis[0])
         result = result * np.exp(_dead_zone(stock, bias_db) * cubic_between(_dead_curve(stock), position))
-    return np.asarray(np.sign(field) * np.minimum(result, _FULL))
-
-
-_FULL = 1.3
-"""The most that the fitted curves reach; the simulation's saturation is 1."""
+    return np.asarray(np.sign(field) * result)
 
 
 CURVE_CELLS = 256
