@@ -33,7 +33,6 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.cli import DEMO
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels import inlined
@@ -61,7 +60,7 @@ from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.conformed import conform, conform_all
 from yellow_ember.session.edits.edits import add_stage, set_parameter, use_chain
 from yellow_ember.session.edits.variation_plan import along, first_choice
-from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.presets import DEMO, find_preset
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import (
     MASTER,
@@ -159,8 +158,8 @@ def stages() -> None:
             ("tape", "everything on", MACHINE, 12.0), ("motion", "everything on", MOTION, 80.0),
             ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 60.0),
             ("bands", "five bands side by side", FIVE_BANDS, 12.0), ("bands", "five bands in series", IN_SERIES, 12.0),
-            ("vinyl", "with dust and noise", VINYL, 30.0), ("bits", "everything on", BITS, 100.0),
-            ("amp", "lead, sagging", AMP, 12.0), ("echo", "one head, wow and flutter", {}, 60.0),
+            ("vinyl", "with dust and noise", VINYL, 40.0), ("bits", "everything on", BITS, 100.0),
+            ("amp", "lead, sagging", AMP, 20.0), ("echo", "one head, wow and flutter", {}, 60.0),
             ("room", "room", {}, 60.0), ("texture", "texture", {}, 30.0)):
         values = stage_kind(kind).complete(settings)
         faster = seconds / min(seconds_taken(kind, values, signal) for _ in range(4))
@@ -487,7 +486,7 @@ began = float(sys.argv[1])
 from PyQt6.QtCore import QTimer
 from pathlib import Path
 import yellow_ember.app.start as start
-from yellow_ember.cli import DEMO
+from yellow_ember.session.io.presets import DEMO
 old = start.MainWindow.show
 def show(window):
     old(window)

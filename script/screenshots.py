@@ -21,16 +21,14 @@ from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.balance_field import BalanceField
-from yellow_ember.app.tools.dialogs import ShortcutSheet
-from yellow_ember.app.tools.help_window import HelpWindow
-from yellow_ember.app.tools.line_up import LineUpWindow
-from yellow_ember.app.tools.meters_window import MetersWindow
+from yellow_ember.app.tools.help_tool import HelpTool
+from yellow_ember.app.tools.line_up import LineUpTool
+from yellow_ember.app.tools.meters import MetersTool
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.cli import DEMO
 from yellow_ember.dsp.lanes import Lane, Point, Shape
 from yellow_ember.engine.forking import start_server
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
@@ -38,7 +36,7 @@ from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, 
 from yellow_ember.session.edits.lane_edits import only_in, put_lane
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.edits.time_edits import edit_passage
-from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.presets import DEMO, find_preset
 from yellow_ember.session.values.model import Loop, Send, new_stage
 
 
@@ -67,14 +65,13 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
     for name, value in (("line_up", "manual"), ("channel_spread_pct", 150.0), ("stock", "beacon")):
         workspace.sessions.document.commit(name, lambda _: set_parameter(workspace.sessions.session, "rhythm",
                                                                          stage_id, name, value))
-    bench = workspace.give(LineUpWindow, "rhythm", stage_id, window)
-    bench.show()
+    bench = workspace.tools.open(LineUpTool, "rhythm", stage_id)
     bench.bars["source"].ask("oscillator", commit=True)
     bench.bars["tone"].ask("10000", commit=True)
     seconds(application, 1.0)
     bench.start_alignment()
     wait(application, lambda: bench.log.count() == 6)
-    keep("line-up", bench)
+    keep("line-up")
     wait(application, lambda: bench._steps is None)
     bench.close()
 
@@ -82,13 +79,12 @@ def line_up(application: QApplication, window: MainWindow, stage_id: str, keep) 
 def browser(application: QApplication, window: MainWindow, keep) -> None:
     """Presets tried on the voice."""
     window.workspace.selection.select("ships-announcer")
-    result = window.workspace.give(PresetBrowser, window)
-    result.show()
+    result = window.workspace.tools.open(PresetBrowser)
     result.source.setCurrentText("voice")
-    result.list.setCurrentRow(3)
+    result.table.choose(3)
     wait(application, lambda: result.heard is not None)
     seconds(application, 0.5)
-    keep("presets", result)
+    keep("presets")
     result.go_back()
 
 
@@ -125,25 +121,24 @@ def balance(application: QApplication, window: MainWindow, settled, keep) -> Non
     window.bench.open_field()
     field = window.findChild(BalanceField)
     wait(application, lambda: field.rounds == 3)
-    keep("balance-field", field)
+    keep("balance-field")
     field.close()
     window.bench.open_variations()
     sheet = window.findChild(VariationSheet)
     wait(application, lambda: not workspace.jobs.is_running_several(sheet))
     sheet.hear(sheet.tiles[8])
     seconds(application, 0.3)
-    keep("variations", sheet)
+    keep("variations")
     sheet.go_back()
-    spread, meters = workspace.give(Spread, window), workspace.give(MetersWindow, window)
-    spread.show()
+    spread = workspace.tools.open(Spread)
     wait(application, lambda: len(spread.picture.lines) >= 4)
-    keep("spread", spread)
+    keep("spread")
     spread.close()
-    meters.show()
+    meters = workspace.tools.open(MetersTool)
     meters.wants_zone.click()
     workspace.playback.toggle_play()
     seconds(application, 6.0)
-    keep("meters", meters)
+    keep("meters")
     meters.close()
     workspace.playback.toggle_play()
     for strip in ("brushed-drums", "harmonium", "plucked-guitar", "upright-bass"):
@@ -240,15 +235,15 @@ def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> N
 
 
 def dialogs(application: QApplication, window: MainWindow, keep) -> None:
-    """The sheet of keys and a page of the help."""
-    for name, dialog in (("keys", ShortcutSheet(window.key_sections(), window)),
-                         ("help", HelpWindow(lambda _name: None, window))):
-        if isinstance(dialog, HelpWindow):
-            dialog.show_page("guide:bass-with-clean-lows")
-        dialog.show()
-        seconds(application, 0.3)
-        keep(name, dialog)
-        dialog.close()
+    """The table of keys and a page of the help."""
+    window.show_keys()
+    seconds(application, 0.3)
+    keep("keys")
+    guide_page = window.workspace.tools.open(HelpTool, window.path_view.open_presets, window.guide.do)
+    guide_page.show_page("guide:bass-with-clean-lows")
+    seconds(application, 0.3)
+    keep("help")
+    window.work_area.close_all()
 
 
 def main() -> None:
@@ -274,8 +269,10 @@ def main() -> None:
     wait(application, settled)
     workspace.playback.toggle_play()
     # The other strips are measured and printed while one listens.
+    wait(application, lambda: window.workspace.dissector.of("rhythm") is not None)
     seconds(application, 12.0)
     keep("tape-on-the-rhythm-bus")
+    window.card.close_for_good()
     window.resize(1024, 700)
     seconds(application, 0.5)
     keep("tape-at-1024x700")

@@ -34,17 +34,16 @@ from PyQt6.QtWidgets import QApplication, QMessageBox, QWidget
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.start import report_unexpected
 from yellow_ember.app.state.settings import Settings
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.forking import start_server
 from yellow_ember.session.document import MAXIMUM_HISTORY_BYTES, Document
 from yellow_ember.session.edits.edits import add_bus, remove_strip, set_parameter, use_chain
 from yellow_ember.session.edits.limits import LimitError
-from yellow_ember.session.io.presets import all_presets
+from yellow_ember.session.io.presets import DEMO, all_presets
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import MASTER, StripKind
 
@@ -187,8 +186,8 @@ class Soak:
             if tool in self.tools():
                 tool.close()
 
-    def tools(self) -> list[ToolWindow]:
-        return [widget for widget in self.window.findChildren(ToolWindow) if widget.isVisible()]
+    def tools(self) -> list[Tool]:
+        return [widget for widget in self.window.findChildren(Tool) if widget.isVisible()]
 
     def kill_engine(self) -> None:
         engine = self.workspace.playback.engine

@@ -20,11 +20,10 @@ import numpy as np
 import pytest
 import soundfile
 
-from yellow_ember.cli import DEMO
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.session.edits.edits import use_chain
-from yellow_ember.session.io.presets import find_preset
+from yellow_ember.session.io.presets import DEMO, find_preset
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import Session
 

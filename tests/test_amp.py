@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,11 @@ import pytest
 
 from tones import RATE, Signal, decibels, process
 from yellow_ember.dsp.amp_circuit import VOICE_BY_ID, ToneStack
+from yellow_ember.dsp.chain import Chain
+from yellow_ember.dsp.speakers import SPEAKERS
+from yellow_ember.dsp.stage import LOAD, Setup
+from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import STAGES
 
 VOICES = tuple(VOICE_BY_ID)
 OPEN: dict[str, Any] = {"bright": False, "sag_pct": 0.0}
@@ -156,3 +162,66 @@ def test_blocking_a_loud_burst_leaves_the_next_quiet_note_thin_for_a_moment(tmp_
     out = amp(tmp_path, signal, voice="lead", gain=8.0, master=5.0)
     just_after, later = (np.sqrt(np.mean(out[0, at:at + 960] ** 2)) for at in (9900, 40000))
     assert abs(decibels(just_after / later)) > 1.0
+
+
+@pytest.mark.parametrize("voice", VOICES)
+def test_high_notes_at_full_gain_alias_little(voice: str, tmp_path: Path) -> None:
+    for hz, dbfs in ((9001.0, -1.0), (7507.0, -1.0), (997.0, -6.0)):
+        signal = 10.0 ** (dbfs / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(2 * RATE) / RATE)[None, :]
+        out = amp(tmp_path, signal, voice=voice, gain=10.0, master=10.0, high=7.0, presence=5.0, out_db=-24.0)
+        assert worst_alias_db(out, hz) < (-70.0 if hz < 2000.0 else -48.0), hz
+
+
+def loaded_by(folder: Path, voice: str, presence: float, speaker: str, hz: Signal) -> Signal:
+    """By how many dB a small signal is louder where the amp drives the cabinet than where it plays into it."""
+    pulse = np.zeros((1, 2 * RATE))
+    pulse[0, RATE // 2] = 1e-4
+    head = {"kind": "amp", "params": {**OPEN, "voice": voice, "presence": presence}}
+    box = {"kind": "cabinet", "params": {"speaker": speaker, "near_far": 0.0}}
+    apart = process(folder, process(folder, pulse, head), box)
+    together = process(folder, pulse, head, box)
+    ratio = np.abs(np.fft.rfft(together[0])) / np.abs(np.fft.rfft(apart[0]))
+    return decibels(ratio[np.round(2.0 * hz).astype(int)])
+
+
+def test_a_cabinet_loads_the_amp_with_its_resonance_and_its_coil(tmp_path: Path) -> None:
+    """Where the impedance rises, so does what comes out of the amp: more of it with less feedback."""
+    resonance = next(each for each in SPEAKERS if each.id == "4x12-closed").resonance
+    hz = np.array([resonance, 400.0, 8000.0])
+    firm, loose = (loaded_by(tmp_path, voice, 0.0, "4x12-closed", hz) for voice in ("lead", "edge"))
+    for low, middle, high in (firm, loose):
+        assert low > middle + 1.0
+        assert high > middle + 1.0
+    assert loose[0] - loose[1] > firm[0] - firm[1] + 1.5
+    present = loaded_by(tmp_path, "lead", 10.0, "4x12-closed", hz)
+    assert present[2] > firm[2] + 2.0, "presence takes the feedback that holds the highs down"
+    deep = loaded_by(tmp_path, "edge", 0.0, "bass-1x15", np.array([44.0, 95.0]))
+    assert deep[0] > deep[1] + 1.0, "each speaker has its own resonance"
+
+
+def test_an_impulse_response_and_a_cabinet_that_is_off_load_nothing(tmp_path: Path) -> None:
+    signal = tone(-30.0)
+    head = {"kind": "amp", "params": {**OPEN, "voice": "edge"}}
+    off = {"kind": "cabinet", "on": False, "params": {"speaker": "4x12-closed"}}
+    # A cabinet that is off still waits as long as one that is on.
+    assert np.abs(process(tmp_path, signal, head, off) - process(tmp_path, signal, head)).max() < 1e-6
+
+
+@pytest.mark.parametrize("voice", VOICES)
+def test_silence_is_silent_at_once_and_again(voice: str, tmp_path: Path) -> None:
+    signal = np.concatenate((np.zeros((1, RATE // 4)), tone(0.0), np.zeros((1, 2 * RATE))), axis=1)
+    out = amp(tmp_path, signal, voice=voice, gain=10.0, master=10.0)
+    assert np.abs(out[0, :RATE // 4 - 200]).max() < 1e-9
+    assert decibels(np.abs(out[0, -RATE:]).max()) < -100.0
+
+
+def test_an_amp_that_runs_feels_a_cabinet_that_is_put_behind_it() -> None:
+    kinds = {kind.kind: kind for kind in STAGES}
+    head, box = (StageSettings(id=name, kind=name, params=kinds[name].defaults()) for name in ("amp", "cabinet"))
+    alone = Chain(Setup(48000.0, 1, 512, 4), [head])
+    both = Chain(Setup(48000.0, 1, 512, 4), [head, box], alone)
+    assert both.slots[0] is alone.slots[0]
+    both.update([head, box])
+    assert both.slots[0].settings.params[LOAD] == box.params["speaker"]
+    both.update([head, replace(box, on=False)])
+    assert LOAD not in both.slots[0].settings.params

@@ -12,7 +12,7 @@ import pytest
 import soundfile
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.tools.batch_window import BatchWindow
+from yellow_ember.app.tools.batch import BatchTool
 from yellow_ember.cli import main
 from yellow_ember.engine.jobs.batch import BatchOrder, run_batch
 from yellow_ember.files.reading import AudioFileError
@@ -121,9 +121,8 @@ def test_what_is_not_there_is_said(tmp_path: Path) -> None:
 
 
 @pytest.fixture
-def batch_window(window: MainWindow, shots: Path, tmp_path: Path) -> Iterator[BatchWindow]:
-    made = window.workspace.give(BatchWindow, window)
-    made.show()
+def batch_window(window: MainWindow, shots: Path, tmp_path: Path) -> Iterator[BatchTool]:
+    made = window.workspace.tools.open(BatchTool)
     made.add([shots])
     made.folder.setText(str(tmp_path / "out"))
     made.chain.setCurrentText("Two diodes")
@@ -131,11 +130,11 @@ def batch_window(window: MainWindow, shots: Path, tmp_path: Path) -> Iterator[Ba
     made.close()
 
 
-def finished(qtbot: Any, batch_window: BatchWindow) -> None:
+def finished(qtbot: Any, batch_window: BatchTool) -> None:
     qtbot.waitUntil(lambda: batch_window.buttons["Start"].isEnabled(), timeout=60000)
 
 
-def test_the_window_runs_a_folder_and_names_what_failed(batch_window: BatchWindow, qtbot: Any, tmp_path: Path,
+def test_the_window_runs_a_folder_and_names_what_failed(batch_window: BatchTool, qtbot: Any, tmp_path: Path,
                                                         monkeypatch: pytest.MonkeyPatch) -> None:
     batch_window.level.setCurrentText("highest peak at")
     batch_window.peak.setValue(-3.0)
@@ -152,12 +151,12 @@ def test_the_window_runs_a_folder_and_names_what_failed(batch_window: BatchWindo
     made, _ = soundfile.read(tmp_path / "out" / "Two diodes kick.wav")
     assert np.abs(made).max() == pytest.approx(10.0 ** (-3.0 / 20.0), rel=1e-3)
     report = tmp_path / "report.json"
-    monkeypatch.setattr("yellow_ember.app.tools.batch_window.QFileDialog.getSaveFileName", lambda *_: (str(report), ""))
+    monkeypatch.setattr("yellow_ember.app.tools.batch.QFileDialog.getSaveFileName", lambda *_: (str(report), ""))
     batch_window.buttons["Report"].click()
     assert len(json.loads(report.read_text())) == 5
 
 
-def test_a_stopped_run_goes_on_in_the_window(batch_window: BatchWindow, qtbot: Any, shots: Path,
+def test_a_stopped_run_goes_on_in_the_window(batch_window: BatchTool, qtbot: Any, shots: Path,
                                              rng: np.random.Generator) -> None:
     for number in range(40):
         soundfile.write(shots / f"{number}.wav", 0.1 * rng.standard_normal(RATE), RATE)
@@ -175,7 +174,7 @@ def test_a_stopped_run_goes_on_in_the_window(batch_window: BatchWindow, qtbot: A
     assert len(batch_window.entries) == 45
 
 
-def test_what_can_t_be_begun_is_said(batch_window: BatchWindow, qtbot: Any) -> None:
+def test_what_can_t_be_begun_is_said(batch_window: BatchTool, qtbot: Any) -> None:
     batch_window.names.setText("{title}")
     batch_window.buttons["Start"].click()
     finished(qtbot, batch_window)

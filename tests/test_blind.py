@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt
 
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.app.tools.blind_test import BlindTool
 from yellow_ember.dsp.parameters import as_number
 from yellow_ember.session.blind_test import BlindTest
 
@@ -46,22 +46,21 @@ def test_the_order_is_random_and_even() -> None:
 
 
 @pytest.fixture
-def blind(window: MainWindow, qtbot: Any) -> BlindWindow:
+def blind(window: MainWindow, qtbot: Any) -> BlindTool:
     """Clean against hot, as two snapshots of the bass."""
     workspace, row = window.workspace, window.balance.snapshots
     workspace.selection.select(STRIP)
     window.path_view.add("drive")
     row.take(0)
-    window.bench.bars["drive_db"].ask(40.0, commit=True)
+    window.bench.bar("drive_db").ask(40.0, commit=True)
     row.take(1)
     row.use(0)
     measured(qtbot, window)
-    result = workspace.give(BlindWindow, "strip", window)
-    result.show()
+    result = workspace.tools.open(BlindTool, "strip")
     return result
 
 
-def begun(qtbot: Any, blind: BlindWindow, first: str, second: str) -> BlindTest:
+def begun(qtbot: Any, blind: BlindTool, first: str, second: str) -> BlindTest:
     blind.first.setCurrentText(first)
     blind.second.setCurrentText(second)
     blind.trials.setCurrentText("8")
@@ -75,7 +74,7 @@ def drive(window: MainWindow) -> float:
     return as_number(window.workspace.selection.strip.chain[0].params["drive_db"])
 
 
-def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> None:
+def test_a_whole_test(window: MainWindow, blind: BlindTool, qtbot: Any) -> None:
     workspace = window.workspace
     before = workspace.sessions.session
     test = begun(qtbot, blind, "Snapshot 1", "Snapshot 2")
@@ -97,13 +96,13 @@ def test_a_whole_test(window: MainWindow, blind: BlindWindow, qtbot: Any) -> Non
         assert heard is test.x_is_b
         qtbot.keyClick(blind, Qt.Key.Key_2 if heard else Qt.Key.Key_1)
     assert blind.state.text().startswith("8 of 8: you hear it")
-    assert not window.bench.isHidden()
+    assert not window.balance.isHidden()
     assert workspace.sessions.session.strips == before.strips
     assert "8 of 8" in workspace.messages.all[-1].text
     blind.close()
 
 
-def test_leaving_in_the_middle_brings_everything_back(window: MainWindow, blind: BlindWindow, qtbot: Any) -> None:
+def test_leaving_in_the_middle_brings_everything_back(window: MainWindow, blind: BlindTool, qtbot: Any) -> None:
     before = window.workspace.sessions.session
     begun(qtbot, blind, "how it stands now", "without any stage")
     blind.hear("B")
@@ -115,7 +114,7 @@ def test_leaving_in_the_middle_brings_everything_back(window: MainWindow, blind:
     assert "of 1" in window.workspace.messages.all[-1].text
 
 
-def test_two_of_the_same_are_not_compared(blind: BlindWindow) -> None:
+def test_two_of_the_same_are_not_compared(blind: BlindTool) -> None:
     blind.first.setCurrentText("Snapshot 2")
     blind.second.setCurrentText("Snapshot 2")
     blind.buttons["Start"].click()

@@ -224,8 +224,8 @@ def with_cabinet(window: MainWindow, qtbot: QtBot) -> None:
 
 
 def browser(window: MainWindow, folder: Path) -> ImpulseBrowser:
-    window.bench.bars["ir"].browsing.emit()
-    result = window.bench.findChildren(ImpulseBrowser)[-1]
+    window.bench.bar("ir").browsing.emit()
+    result = window.findChildren(ImpulseBrowser)[-1]
     result.enter(folder)
     return result
 
@@ -255,7 +255,7 @@ def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot: Qt
     qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     result.list.itemActivated.emit(result.list.item(2))
     assert workspace.sessions.document.undo_label == "Impulse response b-bright.flac"
-    assert not window.bench.bars["near_type"].isEnabled(), "both microphones rest"
+    assert not window.bench.bar("near_type").isEnabled(), "both microphones rest"
     again = browser(window, responses)
     again.list.setCurrentRow(0)
     again.activate()
@@ -268,7 +268,56 @@ def test_responses_are_heard_matched_kept_and_left(window: MainWindow, qtbot: Qt
 
 def test_a_bad_response_that_is_dropped_is_refused(window: MainWindow, qtbot: QtBot, responses: Path) -> None:
     with_cabinet(window, qtbot)
-    bar = window.bench.bars["ir"]
+    bar = window.bench.bar("ir")
     bar.ask(str(responses / "c-silent.wav"), commit=True)
     assert "is silent" in said(window)
     assert bar.value == ""
+
+
+# -- boxes that are not alike, cones that only lose ---------------------------------------------
+
+
+def test_no_two_boxes_for_guitar_or_bass_are_nearly_alike(tmp_path: Path) -> None:
+    """In third octaves from 63 Hz to 12.5 kHz, each as loud as the other, at least 2.5 dB rms apart."""
+    hz = 1000.0 * 2.0 ** (np.arange(-12, 12) / 3.0)
+    axis = np.fft.rfftfreq(RATE // 2, 1.0 / RATE)
+    shapes = {}
+    for speaker in SPEAKERS:
+        if speaker.id in SMALL:
+            continue
+        power = np.abs(np.fft.rfft(cabinet(tmp_path, impulse(), speaker=speaker.id, near_far=0.0)[0])) ** 2
+        bands = [power[(axis > f * 2.0 ** (-1 / 6)) & (axis < f * 2.0 ** (1 / 6))].mean() for f in hz]
+        shapes[speaker.id] = 10.0 * np.log10(bands)
+    assert len(shapes) >= 14
+    for first, one in shapes.items():
+        for second, other in shapes.items():
+            if first < second:
+                assert np.std(one - other) > 2.5, f"{first} and {second}"
+
+
+@pytest.mark.parametrize("speaker", ["1x8", "2x12-open", "4x12-closed", "bass-1x15"])
+def test_a_cone_falls_steeply_above_its_top(speaker: str, tmp_path: Path) -> None:
+    figures = next(each for each in SPEAKERS if each.id == speaker)
+    assert 18.0 <= figures.slope <= 30.0
+    out = cabinet(tmp_path, impulse(), speaker=speaker, near_far=0.0, near_type="condenser")
+    levels = response_db(out, np.array([1.6, 3.2]) * figures.top)
+    assert -36.0 < np.diff(levels)[0] < -14.0
+
+
+@pytest.mark.parametrize("speaker", ["4x12-closed", "1x8", "toy", "walkie-talkie", "bass-8x10"])
+def test_break_up_makes_nothing_at_parts_of_a_tone(speaker: str, tmp_path: Path) -> None:
+    for hz in (60.0, 150.0, 400.0, 900.0):
+        for breakup in (40.0, 100.0):
+            tone = 10.0 ** (-1.0 / 20.0) * np.sin(2.0 * np.pi * hz * np.arange(2 * RATE) / RATE)[None, :]
+            out = cabinet(tmp_path, tone, speaker=speaker, breakup_pct=breakup, near_far=0.0)
+            spectrum = np.abs(np.fft.rfft(out[0, RATE:] * np.kaiser(RATE, 20.0)))
+            places = [round(hz * share) for share in (1 / 3, 1 / 2, 2 / 3, 3 / 2)]
+            parts = [spectrum[at - 2:at + 3].max() for at in places]
+            assert decibels(max(parts) / spectrum.max()) < -40.0, (hz, breakup)
+
+
+def test_a_coil_that_is_driven_long_warms_and_gives_less(tmp_path: Path) -> None:
+    tone = 0.5 * np.sin(2.0 * np.pi * 90.0 * np.arange(5 * RATE) / RATE)[None, :]
+    out = cabinet(tmp_path, tone, breakup_pct=60.0, near_far=0.0)
+    early, late = (np.sqrt(np.mean(out[0, at:at + RATE // 5] ** 2)) for at in (RATE // 5, 5 * RATE - RATE // 5))
+    assert -3.0 < decibels(late / early) < -0.5

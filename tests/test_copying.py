@@ -22,8 +22,8 @@ def test_a_stage_goes_to_another_strip_as_a_new_one(window: MainWindow) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")
     window.path_view.add("drive")
-    window.bench.bars["drive_db"].ask(21.0, commit=True)
-    window.bench.bars["mix_pct"].ask(40.0, commit=True)
+    window.bench.bar("drive_db").ask(21.0, commit=True)
+    window.bench.bar("mix_pct").ask(40.0, commit=True)
     first = workspace.selection.strip.chain[0]
     act(window, "Copy the stage")
     workspace.selection.select("upright-bass")
@@ -57,7 +57,7 @@ def test_settings_are_pasted_onto_the_same_kind_only(window: MainWindow) -> None
     workspace = window.workspace
     workspace.selection.select("harmonium")
     window.path_view.add("drive")
-    window.bench.bars["drive_db"].ask(30.0, commit=True)
+    window.bench.bar("drive_db").ask(30.0, commit=True)
     act(window, "Copy the stage")
     workspace.selection.select("upright-bass")
     window.path_view.add("eq")

@@ -20,8 +20,9 @@ from PyQt6.QtWidgets import QApplication
 from yellow_ember import __version__
 from yellow_ember.app import single, start
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.cli import DEMO, parser
+from yellow_ember.cli import parser
 from yellow_ember.dsp.stages import STAGES
+from yellow_ember.session.io.presets import DEMO
 
 ROOT = Path(__file__).parents[1]
 DESKTOP = ROOT / "desktop"

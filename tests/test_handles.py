@@ -51,7 +51,7 @@ def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot: Qt
     assert after["band4_hz"] > before["band4_hz"] * 1.2
     assert after["band4_db"] > 2.0
     assert window.workspace.sessions.document.undo_label == "Band 4"
-    assert window.bench.bars["band4_db"].value == after["band4_db"], "the control shows it as well"
+    assert window.bench.bar("band4_db").value == after["band4_db"], "the control shows it as well"
     window.undo()
     assert params(window) == before
     picture.grab()
@@ -101,7 +101,7 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot: QtBot) -
                       pos=QPointF(axes.x(1500.0), axes.frame.center().y()).toPoint())
     assert len(params(window)["edges_hz"]) == 4
     assert window.workspace.sessions.document.undo_label == "Add an edge"
-    assert not window.bench.bars["band5_drive_db"].isHidden()
+    assert not window.bench.bar("band5_drive_db").isHidden()
     picture._drawn_at = 0.0
     picture.grab()
     qtbot.keyClick(picture, Qt.Key.Key_Insert)
@@ -118,20 +118,20 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot: QtBot) -
 
 def test_edges_are_typed(window: MainWindow, qtbot: QtBot) -> None:
     picture_of(window, "bands")
-    bar = window.bench.bars["edges_hz"]
+    bar = window.bench.bar("edges_hz")
     qtbot.keyClick(bar, Qt.Key.Key_Return)
     bar.editor.setText("200, 2000")
     qtbot.keyClick(bar.editor, Qt.Key.Key_Return)
     assert params(window)["edges_hz"] == (200.0, 2000.0)
-    assert window.bench.jumps["Band 4"].isHidden()
+    assert window.bench.controls.groups["Band 4"].isHidden()
 
 
 def test_groups_that_do_nothing_are_left_out(window: MainWindow) -> None:
     picture_of(window, "bands")
-    band4, band5 = (window.bench.bars[f"band{number}_drive_db"].parentWidget() for number in (4, 5))
-    assert not band4.isHidden()
-    assert band5.isHidden()
-    assert not window.bench.bars["filter_q"].isEnabled()
+    groups = window.bench.controls.groups
+    assert not groups["Band 4"].isHidden()
+    assert groups["Band 5"].isHidden()
+    assert not window.bench.bar("filter_q").isEnabled()
 
 
 def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot: QtBot) -> None:
@@ -139,7 +139,7 @@ def test_tame_proposes_bands_from_what_the_drive_added(window: MainWindow, qtbot
     workspace.selection.select("upright-bass")
     window.path_view.add("drive")
     for name, value in (("shape", "hard"), ("drive_db", 30.0)):
-        window.bench.bars[name].ask(value, commit=True)
+        window.bench.bar(name).ask(value, commit=True)
     window.path_view.add("tame")
     measured(qtbot, window)
     window.bench.propose.click()

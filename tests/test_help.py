@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QWidget
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.help_pages import Page, guides, stage_pages
-from yellow_ember.app.tools.help_window import HelpWindow
+from yellow_ember.app.tools.help_tool import HelpTool
 from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.io.presets import find_preset
@@ -63,7 +63,7 @@ def test_help_opens_at_the_chosen_stage_and_searches(window: MainWindow) -> None
     window.workspace.selection.select("upright-bass")
     window.path_view.add("vinyl")
     window.help()
-    result = next(child for child in window.findChildren(QWidget) if isinstance(child, HelpWindow))
+    result = next(child for child in window.findChildren(QWidget) if isinstance(child, HelpTool))
     assert result.page == "stage:vinyl"
     assert "stylus" in result.text.toPlainText()
     result.search.setText("small speakers")
@@ -77,7 +77,7 @@ def test_help_opens_at_the_chosen_stage_and_searches(window: MainWindow) -> None
     result.back.click()
     assert result.page == "stage:vinyl"
     result.text.anchorClicked.emit(QUrl("preset:Sunday record"))
-    browser = next(child for child in window.path_view.children() if isinstance(child, PresetBrowser))
-    assert [browser.list.item(row).text().split("  ")[0] for row in range(browser.list.count())] == ["Sunday record"]
+    browser = next(child for child in window.work_area.open_tools if isinstance(child, PresetBrowser))
+    assert [preset.name for preset in browser.shown] == ["Sunday record"]
     browser.close()
     result.close()

@@ -20,11 +20,12 @@ from PyQt6.QtWidgets import QApplication, QLabel, QWidget
 import yellow_ember.app
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.widgets.text import as_text
-from yellow_ember.cli import DEMO, main
+from yellow_ember.cli import main
 from yellow_ember.plain_text import plain
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip
 from yellow_ember.session.edits.limits import LimitError
 from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, MAXIMUM_NAME, MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.model import Session, new_stage

@@ -14,8 +14,8 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.job_keeper import JobKeeper
-from yellow_ember.app.tools.batch_window import BatchWindow
-from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.batch import BatchTool
+from yellow_ember.app.tools.line_up import LineUpTool
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.files.reading import AudioFileError
 
@@ -137,8 +137,7 @@ def test_closing_while_a_batch_runs_does_not_freeze(window: MainWindow, qtbot: A
                                                     make_audio: Callable[..., Path]) -> None:
     long = make_audio("long.wav", seconds=240.0)
     out = tmp_path / "out"
-    batch = window.workspace.give(BatchWindow, window)
-    batch.show()
+    batch = window.workspace.tools.open(BatchTool)
     batch.add([long])
     batch.folder.setText(str(out))
     batch.factor.setCurrentIndex(batch.factor.count() - 1)
@@ -161,8 +160,7 @@ def test_a_line_up_reading_that_fails_is_said_and_the_next_one_works(
     workspace.selection.select("rhythm")
     window.path_view.add("tape")
     monkeypatch.setattr(line_up, "from_alignment_tape", lambda *_: 1 / 0)
-    bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
-    bench.show()
+    bench = workspace.tools.open(LineUpTool, "rhythm", workspace.selection.stage_id)
     qtbot.waitUntil(lambda: "can't be read" in workspace.messages.all[-1].text, timeout=20000)
     monkeypatch.undo()
     bench._ask(1000.0)
@@ -178,8 +176,7 @@ def test_recalling_an_alignment_from_a_damaged_file_says_so(window: MainWindow, 
     workspace.selection.select("rhythm")
     window.path_view.add("tape")
     keep_alignment("Mine", workspace.selection.strip.stage(workspace.selection.stage_id).params)
-    bench = workspace.give(LineUpWindow, "rhythm", workspace.selection.stage_id, window)
-    bench.show()
+    bench = workspace.tools.open(LineUpTool, "rhythm", workspace.selection.stage_id)
     bench.kept.setCurrentText("Mine")
     alignments_file().write_text("{ broken")
     for action in (bench.recall, bench.drop):

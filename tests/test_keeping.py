@@ -21,11 +21,12 @@ from PyQt6.QtWidgets import QFileDialog, QMessageBox
 from processes import own_folders, running
 from yellow_ember.app import start
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.cli import DEMO, main
+from yellow_ember.cli import main
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session
 from yellow_ember.files.atomic import appearing, replacing, sweep_parts
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.autosave import KEPT, Autosave, leftovers, set_aside, versions, work_set_aside
+from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import Session
 from yellow_ember.session.values.regions import Region

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox
+from PyQt6.QtWidgets import QMenu, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from test_value_bar import drag
@@ -50,7 +50,7 @@ def lane_of(window: MainWindow, stage_id: str, name: str = "drive_db") -> Lane:
 
 
 def bar_of(window: MainWindow, name: str = "drive_db") -> ValueBar:
-    bar = window.bench.bars[name]
+    bar = window.bench.bar(name)
     assert isinstance(bar, ValueBar)
     return bar
 
@@ -276,12 +276,11 @@ def test_presets_and_sets_keep_lanes_in_beats_where_asked(wanted: bool, window: 
     strip_id = workspace.selection.strip_id
     drawn = Lane(parameter="drive_db", points=(Point(0.0, 2.0), Point(8 * BEAT, 10.0)))
     workspace.sessions.document.commit("l", lambda session: put_lane(session, strip_id, stage_id, drawn))
-    answers = iter(["Creeping up", "It grows"])
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: (next(answers), True))
     button = QMessageBox.StandardButton
     monkeypatch.setattr(QMessageBox, "question", lambda *_: button.Yes if wanted else button.No)
     window.path_view.open_presets()
     browser = next(child for child in window.findChildren(PresetBrowser))
+    browser.name.setText("Creeping up")
     browser.save_own()
     preset = find_preset("Creeping up")
     delete_preset(preset)

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QMenu
 from conftest import measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.panels import copying
-from yellow_ember.app.tools.links import LinksWindow
+from yellow_ember.app.tools.links import LinksTool
 from yellow_ember.dsp.parameters import as_number
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.session.document import Document
@@ -230,7 +230,7 @@ def test_several_strips_are_chosen_and_edited_at_once(window: MainWindow) -> Non
     window.path_view.add("drive")
     assert kinds(window, DRUMS) == kinds(window, BASS) == ["drive"]
     assert workspace.sessions.document.undo_label == "Add Saturation"
-    window.bench.bars["drive_db"].ask(21.0, commit=True)
+    window.bench.bar("drive_db").ask(21.0, commit=True)
     session = workspace.sessions.session
     assert [as_number(drive(session, strip_id).params["drive_db"]) for strip_id in (DRUMS, BASS)] == [21.0, 21.0]
     volumes = [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)]
@@ -292,8 +292,7 @@ def test_a_group_is_bypassed_soloed_compared_and_matched_as_one(window: MainWind
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     window.path_view.add("drive")
-    links = workspace.give(LinksWindow, window)
-    links.show()
+    links = workspace.tools.open(LinksTool)
     links.buttons["Link the chosen strips"].click()
     click(window, HARMONIUM)
     links.buttons["Bypass"].click()
@@ -324,8 +323,7 @@ def test_what_is_linked_is_ticked_in_the_window(window: MainWindow) -> None:
     workspace = window.workspace
     choose(window, DRUMS, BASS)
     window.path_view.add("drive")
-    links = workspace.give(LinksWindow, window)
-    links.show()
+    links = workspace.tools.open(LinksTool)
     links.buttons["Link their stages of a kind"].click()
     group = group_of(workspace.sessions.session, workspace.selection.stage_id)
     assert group is not None
@@ -335,9 +333,9 @@ def test_what_is_linked_is_ticked_in_the_window(window: MainWindow) -> None:
     links.parameters.item(row).setCheckState(Qt.CheckState.Unchecked)
     click(window, DRUMS)
     before = drive(workspace.sessions.session, BASS).params
-    window.bench.bars["drive_db"].ask(30.0, commit=True)
+    window.bench.bar("drive_db").ask(30.0, commit=True)
     assert drive(workspace.sessions.session, BASS).params == before
-    window.bench.bars["asymmetry_pct"].ask(20.0, commit=True)
+    window.bench.bar("asymmetry_pct").ask(20.0, commit=True)
     assert drive(workspace.sessions.session, BASS).params["asymmetry_pct"] == 20.0
     links.close()
 
@@ -355,7 +353,7 @@ def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
     workspace = window.workspace
     click(window, HARMONIUM)
     window.path_view.add("drive")
-    window.bench.bars["drive_db"].ask(33.0, commit=True)
+    window.bench.bar("drive_db").ask(33.0, commit=True)
     moved_id = workspace.selection.stage_id
     drop(window, BASS)
     assert kinds(window, HARMONIUM) == []
@@ -364,7 +362,7 @@ def test_stages_are_dragged_from_strip_to_strip(window: MainWindow) -> None:
     drop(window, DRUMS, Qt.KeyboardModifier.ControlModifier)
     assert kinds(window, BASS) == kinds(window, DRUMS) == ["drive"]
     assert workspace.sessions.session.strip(DRUMS).chain[0].id != moved_id
-    window.bench.bars["drive_db"].ask(3.0, commit=True)
+    window.bench.bar("drive_db").ask(3.0, commit=True)
     drop(window, BASS, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert drive(workspace.sessions.session, BASS).params["drive_db"] == 3.0
     assert drive(workspace.sessions.session, BASS).id == moved_id

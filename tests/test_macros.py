@@ -145,7 +145,7 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: Qt
     assert window.bench.macros.isHidden()
     window.path_view.add("drive")
     menu = QMenu()
-    window.bench.bars["drive_db"].menu_opening.emit(menu)
+    window.bench.bar("drive_db").menu_opening.emit(menu)
     next(action for action in menu.actions() if action.text() == "Add to a new macro").trigger()
     macro = workspace.selection.strip.macros[0]
     assert macro.name == "Drive, macro 1"
@@ -153,13 +153,13 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: Qt
     assert not window.bench.macros.isHidden()
     bar.ask(100.0, commit=True)
     assert workspace.selection.strip.chain[0].params["drive_db"] == 48.0
-    assert window.bench.bars["drive_db"].value == 48.0
+    assert window.bench.bar("drive_db").value == 48.0
     assert workspace.sessions.document.undo_label == macro.name
     window.undo()
     assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
     assert window.bench.macros.bars[macro.id].value == 0.0
     menu = QMenu()
-    window.bench.bars["drive_db"].menu_opening.emit(menu)
+    window.bench.bar("drive_db").menu_opening.emit(menu)
     words = {action.text(): action for action in menu.actions() if action.text()}
     assert list(words) == ["Draw over time", f"Remove from {macro.name}", "Add to a new macro"]
     words[f"Remove from {macro.name}"].trigger()
@@ -172,7 +172,7 @@ def test_the_editor_sets_names_ranges_and_curves(window: MainWindow, qtbot: QtBo
     window.path_view.add("drive")
     stage = workspace.selection.stage_id
     window.bench.open_macros()
-    editor = window.bench.findChild(MacroEditor)
+    editor = window.findChild(MacroEditor)
     editor.new_macro()
     editor.name.setText("Kiln")
     editor.name.editingFinished.emit()
@@ -199,9 +199,8 @@ def test_a_preset_brings_its_macros(window: MainWindow, qtbot: QtBot, session: S
     workspace.selection.select(STRIP)
     strip = session.strip(STRIP)
     preset = Preset("Furnace", "keys", "destroy", "Hot.", strip.chain, strip.macros)
-    result = workspace.give(PresetBrowser, window)
-    result.shown = [preset]
-    result.list.addItem("Furnace")
+    result = workspace.tools.open(PresetBrowser)
+    result.table.rows.show([preset])
     trial = workspace.sessions.document.trial("Preset Furnace")
     trial.show(lambda session: result.tried(session, "Furnace"))
     assert workspace.selection.strip.macros[0].name == "Furnace"

@@ -68,7 +68,7 @@ def test_a_strip_left_at_once_is_matched_all_the_same(window: MainWindow, qtbot:
     add_drive(window, "upright-bass")
     settle(window, qtbot)
     workspace.selection.select("upright-bass")
-    window.bench.bars["drive_db"].ask(36.0, commit=True)
+    window.bench.bar("drive_db").ask(36.0, commit=True)
     workspace.selection.select("harmonium")
     qtbot.waitUntil(lambda: workspace.matcher.state(
         workspace.sessions.session.strip("upright-bass")) is MatchState.MATCHED, timeout=10000)
@@ -82,10 +82,10 @@ def test_all_that_are_chosen_or_linked_are_matched(window: MainWindow, qtbot: An
     workspace.sessions.document.commit("Link", lambda _: link_strips(workspace.sessions.session, TRACKS[:3]))
     settle(window, qtbot)
     workspace.selection.select(TRACKS[0])
-    window.bench.bars["drive_db"].ask(30.0, commit=True)
+    window.bench.bar("drive_db").ask(30.0, commit=True)
     workspace.selection.choose_only(TRACKS[3])
     workspace.selection.choose_also_next(TRACKS[4])
-    window.bench.bars["drive_db"].ask(24.0, commit=True)
+    window.bench.bar("drive_db").ask(24.0, commit=True)
     workspace.selection.choose_only("band")
     settle(window, qtbot)
     for strip_id in TRACKS:
@@ -194,7 +194,7 @@ def test_a_moving_drive_is_taken_back_at_once(kind: str, name: str, low: float, 
     workspace.sessions.document.commit("Add", lambda _: set_parameter(session, strip_id, stage.id, name, low))
     workspace.selection.select(strip_id)
     settle(window, qtbot)
-    bar = window.bench.bars[name]
+    bar = window.bench.bar(name)
     shown: list[Session] = []
     for value in np.linspace(low, high, 7)[1:]:
         bar.ask(float(value), commit=False)
@@ -256,7 +256,7 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         workspace.playback.toggle_play()
         qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=10000)
         qtbot.wait(5500)
-        bar = window.bench.bars["drive_db"]
+        bar = window.bench.bar("drive_db")
         for value in np.linspace(0.0, 36.0, 12):
             bar.ask(float(value), commit=False)
             qtbot.wait(20)

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.tools.meters_window import MetersWindow
+from yellow_ember.app.tools.meters import MetersTool
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.measure.loudness import loudness
@@ -162,8 +162,7 @@ def test_sessions_hold_zones(demo: Session, tmp_path: Path) -> None:
 def test_the_window_shows_both_and_the_zone(window: MainWindow, qtbot: Any) -> None:
     workspace = window.workspace
     workspace.selection.select("upright-bass")
-    meters = workspace.give(MetersWindow, window)
-    meters.show()
+    meters = workspace.tools.open(MetersTool)
     assert meters.master.words("Integrated") == "\u2013"
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: meters.strip.words("Integrated").endswith("LUFS"), timeout=30000)

@@ -23,9 +23,8 @@ from processes import own_folders, running
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.start import report_unexpected
 from yellow_ember.app.state.messages import Messages
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets.painting import painted
-from yellow_ember.cli import DEMO
 from yellow_ember.engine.jobs.strip_prints import find_print, print_strip
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import SILENT_CARD
@@ -34,6 +33,7 @@ from yellow_ember.engine.raw_reader import RawReader
 from yellow_ember.files.conformed import conform, find_conformed
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import add_bus, add_stage, remove_stage, remove_strip, set_parameter
+from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.values.model import Session, new_stage
 
 DAMAGE: dict[str, Callable[[Path], object]] = {
@@ -225,7 +225,7 @@ def test_whatever_is_open_follows_or_closes(event: str, window: MainWindow, qtbo
     for action in menu.actions() if menu_lives else ():
         if action.text().startswith(("Bypass", "Add bus")):
             action.trigger()
-    for tool in window.findChildren(ToolWindow):
+    for tool in window.findChildren(Tool):
         if tool.isVisible():
             tool.grab()
             tool.close()

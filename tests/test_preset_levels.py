@@ -8,12 +8,11 @@ import numpy as np
 import pytest
 import soundfile
 
-from yellow_ember.cli import DEMO
 from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.presets import SUITABLE, shipped_presets
+from yellow_ember.session.io.presets import DEMO, SUITABLE, shipped_presets
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.io.sets import shipped_sets
 

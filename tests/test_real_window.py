@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from processes import HAVE_DISPLAY, Display, Program, are_gone, own_folders, running
-from yellow_ember.cli import DEMO
+from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session
 
 pytestmark = pytest.mark.skipif(not HAVE_DISPLAY, reason="Xvfb, openbox or xdotool is not here")
@@ -90,7 +90,7 @@ def test_files_dragged_from_another_program(program: Program, display: Display, 
         time.sleep(0.5)
         result = display.hand("search", "--onlyvisible", "--name", "Drag source", "getwindowgeometry")
         x, y = map(int, re.search(r"Position: (-?\d+),(-?\d+)", result).groups())
-        to_x, to_y = centre(program, "window.path_view")
+        to_x, to_y = centre(program, "window.balance")
         display.hand("mousemove", x + 40, y + 40, "mousedown", 1)
         for step in range(1, 21):
             display.hand("mousemove", x + 40 + (to_x - x - 40) * step // 20, y + 40 + (to_y - y - 40) * step // 20)
@@ -102,7 +102,7 @@ def test_files_dragged_from_another_program(program: Program, display: Display, 
     finally:
         source.kill()
         source.wait()
-    assert program.ask("window.windowTitle()").startswith("gull & <b>cry")
+    assert program.ask("window.windowTitle()").startswith("Night Ferry"), "it is a track more of the open session"
 
 
 def test_the_close_button(program: Program, display: Display) -> None:

@@ -70,3 +70,50 @@ def test_its_level_hardly_depends_on_its_decay(tmp_path: Path, rng: np.random.Ge
                              [0, RATE:].std() / 0.1)) for decay in (0.3, 1.0, 4.0)]
     assert max(levels) - min(levels) < 2.5
     assert max(levels) == pytest.approx(0.0, abs=4.0)
+
+
+@pytest.mark.parametrize("space", ["room", "plate"])
+@pytest.mark.parametrize(("decay", "size"), [(0.1, 1.5), (0.1, 12.0), (0.15, 4.5), (0.22, 12.0)])
+def test_short_decays_are_as_long_as_asked(space: str, decay: float, size: float, tmp_path: Path) -> None:
+    out = room(tmp_path, clap(), space=space, decay_s=decay, size_m=size, bright_pct=100.0, early_db=-60.0)[0]
+    assert falls(out, 300.0, 8000.0) == pytest.approx(decay, rel=0.12)
+
+
+def roughness(row: Signal, decay: float, low: float, high: float) -> float:
+    """Standard deviation in dB of a tail's spectrum about its trend in a band; 5.6 for a dense one."""
+    begin = 1000 + round(0.1 * max(decay, 1.0) * RATE)
+    part = row[begin:begin + round(min(0.5, 0.5 * decay) * RATE)]
+    spectrum = decibels(np.abs(np.fft.rfft(part * np.hanning(part.size) * np.exp(
+        6.91 / decay * np.arange(part.size) / RATE))))
+    hz = np.fft.rfftfreq(part.size, 1.0 / RATE)
+    inside = (hz > low) & (hz < high)
+    return float(np.std(spectrum[inside] - np.polyval(np.polyfit(hz[inside], spectrum[inside], 2), hz[inside])))
+
+
+@pytest.mark.parametrize("space", ["room", "plate"])
+@pytest.mark.parametrize(("decay", "size"), [(0.4, 2.0), (0.7, 4.5), (1.5, 1.5), (2.0, 12.0), (5.0, 3.0)])
+def test_the_tail_does_not_ring(space: str, decay: float, size: float, tmp_path: Path) -> None:
+    out = room(tmp_path, clap(), space=space, decay_s=decay, size_m=size, bright_pct=100.0, early_db=-60.0)[0]
+    for low, high in ((100.0, 400.0), (400.0, 1600.0), (1600.0, 6000.0)):
+        assert 4.6 < roughness(out, decay, low, high) < 6.9, (low, high)
+    assert 5.0 < roughness(out, decay, 100.0, 6000.0) < 6.5
+
+
+def first_half(row: Signal, low: float, high: float) -> float:
+    """Seconds until half of a band's energy within a fifth of a second is there."""
+    band = sosfilt(butter(4, (low, high), "bandpass", fs=RATE, output="sos"), row[1000:1000 + RATE // 5])
+    energy = np.cumsum(band**2)
+    return float(np.argmax(energy > 0.5 * energy[-1]) / RATE)
+
+
+def test_highs_run_ahead_in_a_plate(tmp_path: Path) -> None:
+    """Bending waves travel by the root of their frequency."""
+    params = {"decay_s": 0.3, "bright_pct": 100.0, "early_db": -60.0, "before_ms": 0.0, "size_m": 8.0}
+    plate, plain = (room(tmp_path, clap(), space=space, **params)[0] for space in ("plate", "room"))
+    apart = [first_half(row, 150.0, 300.0) - first_half(row, 4000.0, 8000.0) for row in (plate, plain)]
+    assert apart[0] > apart[1] + 0.006
+
+
+def test_a_tail_ends_in_silence(tmp_path: Path) -> None:
+    out = room(tmp_path, clap(seconds=6.0), decay_s=0.3, size_m=12.0)
+    assert np.abs(out[:, -RATE:]).max() < 1e-9

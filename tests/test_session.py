@@ -6,13 +6,13 @@ import json
 import os
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import jsonschema
 import pytest
 
-from yellow_ember.cli import DEMO
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import (
@@ -34,14 +34,15 @@ from yellow_ember.session.io.autosave import Autosave, leftovers, unsaved_folder
 from yellow_ember.session.io.chain_file import read_chain
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import (
+    DEMO,
     Preset,
+    change_preset,
     delete_preset,
     find_preset,
     import_preset,
     keep_preset,
     own_folder,
     own_presets,
-    rename_preset,
     shipped_presets,
     write_preset,
 )
@@ -324,7 +325,7 @@ def test_shipped_presets() -> None:
                                                             "tame", "limit"}]
     assert len(driven) >= 60
     assert len(presets) >= 150
-    assert all(preset.added_db is not None and preset.brightness is not None for preset in presets), (
+    assert all(preset.figures is not None for preset in presets), (
         "script/measure_presets.py measures them")
     assert {preset.source for preset in driven} == set(SOURCES)
     assert len({preset.name.lower() for preset in presets}) == len(presets)
@@ -349,9 +350,9 @@ def test_own_presets_are_kept_renamed_exported_and_dropped(tmp_path: Path) -> No
     kept = keep_preset(Preset("My reel", "bus", "glue", "Mine.", find_preset("Moored together").stages))
     assert find_preset("my reel").path == kept.path
     assert keep_preset(kept).name == "My reel 2"
-    renamed = rename_preset(kept, "My other reel")
+    renamed = change_preset(kept, replace(kept, name="My other reel"))
     with pytest.raises(ValueError, match="another preset is called Keel weight"):
-        rename_preset(renamed, "Keel weight")
+        change_preset(renamed, replace(renamed, name="Keel weight"))
     with pytest.raises(ValueError, match="Keel weight comes with the program and stays"):
         delete_preset(find_preset("Keel weight"))
     write_preset(renamed, tmp_path / "mine.json")

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.tools.set_window import SetWindow
+from yellow_ember.app.tools.set_browser import SetBrowser
 from yellow_ember.session.edits.edits import edit_strip, use_chain
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import find_preset
@@ -124,18 +124,17 @@ def test_odd_sets_are_named(change: dict[str, Any], words: str, tmp_path: Path) 
 
 
 @pytest.fixture
-def sets(window: MainWindow) -> SetWindow:
+def sets(window: MainWindow) -> SetBrowser:
     window.workspace.selection.select("upright-bass")
-    made = window.workspace.give(SetWindow, window)
-    made.show()
+    made = window.workspace.tools.open(SetBrowser)
     return made
 
 
-def choose(sets: SetWindow, name: str) -> None:
+def choose(sets: SetBrowser, name: str) -> None:
     sets.list.setCurrentRow(1 + [result.name for result in sets._sets].index(name))
 
 
-def test_a_set_is_heard_kept_and_matched(window: MainWindow, sets: SetWindow, qtbot: Any) -> None:
+def test_a_set_is_heard_kept_and_matched(window: MainWindow, sets: SetBrowser, qtbot: Any) -> None:
     workspace = window.workspace
     assert sets.bus.currentText() == "Rhythm"
     choose(sets, "Crushed twin")
@@ -155,7 +154,7 @@ def test_a_set_is_heard_kept_and_matched(window: MainWindow, sets: SetWindow, qt
     assert not any(strip.chain for strip in workspace.sessions.session.strips)
 
 
-def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetWindow) -> None:
+def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetBrowser) -> None:
     before = window.workspace.sessions.session
     choose(sets, "A whole song on worn tape")
     assert not sets.bus.isEnabled()
@@ -168,10 +167,10 @@ def test_going_back_leaves_all_as_it_was(window: MainWindow, sets: SetWindow) ->
     assert window.workspace.sessions.document.undo_label is None
 
 
-def test_what_is_on_a_bus_is_saved_as_a_set(window: MainWindow, sets: SetWindow,
+def test_what_is_on_a_bus_is_saved_as_a_set(window: MainWindow, sets: SetBrowser,
                                             monkeypatch: pytest.MonkeyPatch) -> None:
     answers = iter([("Mine", True), ("All mine.", True), ("Mine", True), ("All mine.", True)])
-    monkeypatch.setattr("yellow_ember.app.tools.set_window.QInputDialog.getText", lambda *_a, **_k: next(answers))
+    monkeypatch.setattr("yellow_ember.app.tools.set_browser.QInputDialog.getText", lambda *_a, **_k: next(answers))
     sets.buttons["Save the bus"].click()
     assert sets.state.text() == "none of these strips has a stage"
     window.path_view.add("drive")

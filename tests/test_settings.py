@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from PyQt6.QtWidgets import QInputDialog, QMessageBox
+from PyQt6.QtWidgets import QInputDialog
 
 from processes import own_folders, running
 from yellow_ember.app.main_window import MainWindow
@@ -23,7 +23,7 @@ from yellow_ember.dsp.parameters import Group, Number
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.edits.edits import edit_strip
-from yellow_ember.session.io.presets import Preset, keep_preset, own_folder
+from yellow_ember.session.io.presets import Preset, deleted_presets, keep_preset, own_folder
 from yellow_ember.session.values.model import MASTER, Session, new_stage
 from yellow_ember.session.values.regions import Region
 
@@ -111,8 +111,7 @@ def browser(window: MainWindow) -> Iterator[PresetBrowser]:
     broken = own_folder() / "broken.json"
     broken.write_text("{")
     window.workspace.selection.select("upright-bass")
-    result = window.workspace.give(PresetBrowser, window)
-    result.show()
+    result = window.workspace.tools.open(PresetBrowser)
     yield result
     result.close()
     for path in (*(preset.path for preset in kept), broken):
@@ -125,7 +124,7 @@ def names(browser: PresetBrowser) -> list[str]:
 
 
 def choose(browser: PresetBrowser, name: str) -> None:
-    browser.list.setCurrentRow(names(browser).index(name))
+    browser.table.choose(names(browser).index(name))
 
 
 def test_a_preset_that_can_t_be_read_is_told_once(window: MainWindow, browser: PresetBrowser) -> None:
@@ -142,16 +141,17 @@ def test_a_search_reads_no_files(browser: PresetBrowser, monkeypatch: pytest.Mon
     assert names(browser) == ["Anchor"]
 
 
-def test_deleting_asks_first(browser: PresetBrowser, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_deleted_can_be_restored(browser: PresetBrowser) -> None:
     choose(browser, "Anchor")
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.No)
-    browser.delete()
-    assert "Anchor" in names(browser)
-    choose(browser, "Anchor")
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
     browser.delete()
     assert "Anchor" not in names(browser)
     assert "Buoy" in names(browser)
+    gone = next(preset for preset in deleted_presets() if preset.name == "Anchor")
+    browser.restore(gone)
+    assert browser.chosen is not None
+    assert browser.chosen.name == "Anchor"
+    assert all(preset.name != "Anchor" for preset in deleted_presets())
+    browser.delete()
 
 
 def test_a_renamed_preset_stays_a_favourite(window: MainWindow, browser: PresetBrowser,

@@ -40,8 +40,7 @@ def spread(window: MainWindow, qtbot: Any) -> Spread:
     workspace.sessions.document.commit("Drives", lambda _: session)
     workspace.selection.select(BASS)
     measured(qtbot, window)
-    result = workspace.give(Spread, window)
-    result.show()
+    result = workspace.tools.open(Spread)
     qtbot.waitUntil(lambda: len(result.picture.lines) == 2, timeout=60000)
     return result
 

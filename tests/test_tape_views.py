@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from conftest import measured, said
@@ -17,8 +17,9 @@ from test_value_bar import drag
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.pictures.reels import pack_radii, turned
 from yellow_ember.app.state.settings import load_settings, save_settings
-from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.line_up import LineUpTool
 from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.preset_table import ADDED, FAVOURITE, NAME, TONE
 from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import as_pair
@@ -31,6 +32,7 @@ def added(window: MainWindow, kind: str, strip: str = "rhythm") -> dict[str, Any
     """A stage of that kind on a strip, and its bench's controls."""
     window.workspace.selection.select(strip)
     window.path_view.add(kind)
+    window.bench.controls.open_all(True)
     return window.bench.bars
 
 
@@ -87,17 +89,6 @@ def test_another_stock_says_what_moved(window: MainWindow) -> None:
     assert bars["bias_db"].value == pytest.approx(3.3, abs=0.1)
     window.undo()
     assert bars["bias_db"].value == 0.0, "the stock and what followed it are one step"
-
-
-def test_a_button_for_each_group_goes_there(window: MainWindow) -> None:
-    added(window, "tape")
-    jumps, scroll = window.bench.jumps, window.bench.scroll_area.verticalScrollBar()
-    assert list(jumps) == ["Machine", "Drive", "Tone", "Output", "Heads", "Motion", "Noise"]
-    window.grab()
-    jumps["Noise"].click()
-    below = scroll.value()
-    jumps["Machine"].click()
-    assert scroll.value() < below
 
 
 def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot: QtBot) -> None:
@@ -162,17 +153,17 @@ def test_steps_are_drawn_let_go_and_marked_while_playing(window: MainWindow, qtb
 
 
 @pytest.fixture
-def line_up(window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> LineUpWindow:
+def line_up(window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> LineUpTool:
     bars = added(window, "tape")
     for name, value in (("deck", "stoker"), ("channel_spread_pct", 100.0), ("line_up", "manual"), ("stock", "beacon")):
         bars[name].ask(value, commit=True)
     window.bench.line_up.click()
-    bench = window.bench.findChild(LineUpWindow)
+    bench = window.findChild(LineUpTool)
     qtbot.waitUntil(lambda: bench.reading is not None, timeout=60000)
     return bench
 
 
-def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot: QtBot) -> None:
+def test_lining_up_by_hand(line_up: LineUpTool, window: MainWindow, qtbot: QtBot) -> None:
     first = line_up.reading.vu[0]
     line_up.bars["play_db"].ask(1.5, commit=True)
     qtbot.waitUntil(lambda: line_up.reading.vu[0] == pytest.approx(first + 1.5, abs=0.01), timeout=60000)
@@ -192,7 +183,7 @@ def test_lining_up_by_hand(line_up: LineUpWindow, window: MainWindow, qtbot: QtB
     assert not line_up.grab().isNull()
 
 
-def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWindow, qtbot: QtBot) -> None:
+def test_it_lines_itself_up_step_by_step(line_up: LineUpTool, window: MainWindow, qtbot: QtBot) -> None:
     before = params(window)
     line_up.run.click()
     assert line_up.run.text() == "Stop"
@@ -206,7 +197,7 @@ def test_it_lines_itself_up_step_by_step(line_up: LineUpWindow, window: MainWind
     assert params(window) == before, "all of it is one step"
 
 
-def test_alignments_are_kept_and_recalled(line_up: LineUpWindow, window: MainWindow,
+def test_alignments_are_kept_and_recalled(line_up: LineUpTool, window: MainWindow,
                                           monkeypatch: pytest.MonkeyPatch) -> None:
     line_up.bars["bias_db"].ask(-1.0, commit=True)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("Night machine", True))
@@ -219,7 +210,7 @@ def test_alignments_are_kept_and_recalled(line_up: LineUpWindow, window: MainWin
     assert line_up.kept.count() == 0
 
 
-def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpWindow, window: MainWindow) -> None:
+def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpTool, window: MainWindow) -> None:
     window.path_view.remove_chosen()
     assert not line_up.isVisible()
 
@@ -229,7 +220,7 @@ def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpWindow, window
 
 def browser(window: MainWindow) -> PresetBrowser:
     window.path_view.open_presets()
-    return window.path_view.findChild(PresetBrowser)
+    return window.findChild(PresetBrowser)
 
 
 def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot: QtBot) -> None:
@@ -241,10 +232,10 @@ def test_presets_are_heard_matched_and_left_again(window: MainWindow, qtbot: QtB
     result = browser(window)
     result.source.setCurrentText("bass")
     assert {preset.source for preset in result.shown} == {"bass"}
-    qtbot.keyClick(result.list, Qt.Key.Key_Down)
+    qtbot.keyClick(result.table, Qt.Key.Key_Down)
     qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     first = result.heard
-    qtbot.keyClick(result.list, Qt.Key.Key_Down)
+    qtbot.keyClick(result.table, Qt.Key.Key_Down)
     qtbot.waitUntil(lambda: result.heard not in (None, first), timeout=40000)
     assert workspace.sessions.document.undo_label is None, "trying is no step"
     measured(qtbot, window)
@@ -260,7 +251,7 @@ def test_a_tried_preset_is_kept_as_one_step(window: MainWindow, qtbot: QtBot) ->
     window.workspace.selection.select("harmonium")
     result = browser(window)
     result.intention.setCurrentText("age")
-    result.list.setCurrentRow(0)
+    result.table.choose(0)
     qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     name = result.heard
     result.keep()
@@ -273,23 +264,28 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot: QtBot, monkeypatc
                                     tmp_path: Path) -> None:
     added(window, "tape", "voice")
     result = browser(window)
-    answers = iter((("My voice", True), ("Plain and mine.", True), ("My other voice", True)))
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: next(answers))
-    result.buttons["Save own"].click()
-    assert any("My voice" in result.list.item(row).text() for row in range(result.list.count()))
+    result.source.setCurrentText("all")
+    result.name.setText("My voice")
+    qtbot.keyClick(result.name, Qt.Key.Key_Return)
     result.fill("My voice")
-    result.buttons["Rename"].click()
+    assert result.chosen is not None
+    assert result.chosen.source == "bus"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("My other voice", True))
+    result.rename()
     assert result.chosen.name == "My other voice"
+    result.file_under(source="effect", intention="destroy")
+    assert (result.chosen.source, result.chosen.intention) == ("effect", "destroy")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "out.json"), ""))
-    result.buttons["Export"].click()
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
-    result.buttons["Delete"].click()
+    result.export()
+    result.delete()
+    assert all(preset.name != "My other voice" for preset in result.shown)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "out.json"), ""))
-    result.buttons["Import"].click()
+    result.import_file()
     assert result.chosen.name == "My other voice"
-    result.fill("Keel weight")
-    result.buttons["Delete"].click()
-    assert "Keel weight comes with the program and stays" in said(window)
+    result.look_for("Keel weight")
+    result.table.choose(0)
+    with pytest.raises(ValueError, match="Keel weight comes with the program and stays"):
+        result.delete()
     for path in own_folder().glob("*.json"):
         path.unlink()
 
@@ -297,30 +293,30 @@ def test_own_presets_in_the_browser(window: MainWindow, qtbot: QtBot, monkeypatc
 def test_presets_are_searched_sorted_marked_and_found_again(window: MainWindow, qtbot: QtBot) -> None:
     window.workspace.selection.select("harmonium")
     result = browser(window)
-    result.search.setText("megaphone voice")
+    result.look_for("megaphone voice")
     assert [preset.name for preset in result.shown] == ["Through a megaphone"]
     result.search.setText("")
-    result.order.setCurrentText("most added first")
-    levels = [preset.added_db for preset in result.shown]
+    result.source.setCurrentText("all")
+    result.table.sortByColumn(ADDED, Qt.SortOrder.DescendingOrder)
+    levels = [preset.figures.added_db for preset in result.shown]
     assert levels == sorted(levels, reverse=True)
-    result.order.setCurrentText("darkest first")
-    tones = [preset.brightness for preset in result.shown]
+    result.table.sortByColumn(TONE, Qt.SortOrder.AscendingOrder)
+    tones = [preset.figures.brightness for preset in result.shown]
     assert tones == sorted(tones)
     assert tones[0] < -2.0 < 2.0 < tones[-1] + 1.5
     name = result.shown[5].name
-    result.list.blockSignals(True)
-    result.list.setCurrentRow(5)
-    result.list.blockSignals(False)
-    result.buttons["Favourite"].click()
-    assert result.list.item(5).text().startswith("\u2605")
+    result.table.choose(5)
+    result.mark()
+    assert result.chosen.name == name
+    assert result.table.rows.text(result.shown[5], FAVOURITE) == "\u2605"
     result.which.setCurrentText("favourites")
     assert [preset.name for preset in result.shown] == [name]
-    result.list.setCurrentRow(0)
+    result.table.choose(0)
     qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     result.keep()
     assert window.workspace.settings.heard == (name,)
     window.path_view.open_presets()
-    later = window.path_view.findChildren(PresetBrowser)[-1]
+    later = window.findChildren(PresetBrowser)[-1]
     later.which.setCurrentText("kept lately")
     assert [preset.name for preset in later.shown] == [name]
     later.close()
@@ -330,8 +326,8 @@ def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbo
     window.workspace.selection.select("harmonium")
     result = browser(window)
     assert not result.own_note.isEnabled()
-    result.search.setText("keel weight")
-    result.list.setCurrentRow(0)
+    result.look_for("keel weight")
+    result.table.choose(0)
     result.own_note.setText("For the second verse")
     result.own_note.editingFinished.emit()
     assert window.workspace.settings.notes == {"Keel weight": "For the second verse"}
@@ -339,8 +335,9 @@ def test_one_s_own_words_on_a_preset_are_kept_and_found(window: MainWindow, qtbo
     assert load_settings().notes == {"Keel weight": "For the second verse"}
     result.search.setText("second verse")
     assert [preset.name for preset in result.shown] == ["Keel weight"]
-    assert "For the second verse" in result.list.item(0).toolTip()
-    result.list.setCurrentRow(0)
+    tip = result.table.rows.data(result.table.rows.index(0, NAME), Qt.ItemDataRole.ToolTipRole)
+    assert "For the second verse" in tip
+    result.table.choose(0)
     result.own_note.setText("")
     result.own_note.editingFinished.emit()
     assert window.workspace.settings.notes == {}
@@ -354,7 +351,7 @@ def test_a_preset_goes_onto_all_chosen_strips(window: MainWindow, qtbot: QtBot) 
     result = browser(window)
     assert result.windowTitle().endswith("and 1 more")
     result.search.setText("two diodes")
-    result.list.setCurrentRow(0)
+    result.table.choose(0)
     qtbot.waitUntil(lambda: result.heard is not None, timeout=40000)
     result.keep()
     assert all(workspace.sessions.session.strip(strip_id).chain for strip_id in ("harmonium", "plucked-guitar"))
@@ -388,3 +385,25 @@ def test_the_lane_shows_its_pattern_as_it_is(window: MainWindow) -> None:
     assert not pattern.any()
     bars["drop_mode"].ask("random", commit=True)
     assert np.array(lane.pattern).any()
+
+
+def test_the_steps_of_a_long_lane_are_wide_enough_for_a_hand(window: MainWindow, qtbot: QtBot) -> None:
+    bars = added(window, "wear")
+    lane = bars["drop_steps"]
+    lane.resize(360, lane.height())
+    bars["drop_count"].ask(64.0, commit=True)
+    assert len(lane.pattern) == 64
+    assert lane.step_width >= 12.0
+    assert not lane._thumb().isEmpty()
+    box = lane._lane()
+    for _ in range(63):
+        qtbot.keyClick(lane, Qt.Key.Key_Right)
+    assert "Step 64 of 64" in lane.accessibleDescription()
+    assert box.left() <= lane._left_of(63) <= box.right() - lane.step_width + 1.0
+    end = lane._left_of(63) + 6.0
+    assert lane._step_at(QPointF(end, box.center().y())) == 63
+    lane.scroll_to(0.0)
+    assert lane._step_at(QPointF(box.left() + 13.0, box.center().y())) == 1
+    qtbot.mouseClick(lane, Qt.MouseButton.LeftButton, pos=QPoint(round(box.right()) - 2, round(box.bottom()) + 5))
+    assert lane._left_of(63) <= box.right()
+    assert not lane.grab().isNull()

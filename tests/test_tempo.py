@@ -12,7 +12,7 @@ from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from yellow_ember.app.state.tempo_tap import tapped_tempo
-from yellow_ember.app.tools.tempo_window import TempoWindow
+from yellow_ember.app.tools.tempo import TempoTool
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.measure.tempo import FASTEST, SLOWEST, read_tempo
 
@@ -133,9 +133,7 @@ def test_the_window_finds_halves_and_counts(open_window: OpenWindow, qtbot: QtBo
     workspace = window.workspace
     workspace.sessions.open_audio([path])
     workspace.selection.select(workspace.sessions.session.strips[0].id)
-    tool = workspace.give(TempoWindow, window)
-    qtbot.addWidget(tool)
-    tool.show()
+    tool = workspace.tools.open(TempoTool)
     tool.buttons["Find"].click()
     qtbot.waitUntil(lambda: "bpm" in tool.said.text(), timeout=60000)
     assert workspace.sessions.session.tempo == pytest.approx(truth, rel=0.01)

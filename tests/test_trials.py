@@ -14,9 +14,9 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from conftest import DRY_DEMO, measured
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.audition import Audition
-from yellow_ember.app.tools.blind_window import BlindWindow
+from yellow_ember.app.tools.blind_test import BlindTool
 from yellow_ember.app.tools.preset_browser import PresetBrowser
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.session.document import Document, Settle, Trial
 from yellow_ember.session.edits.edits import (
     add_macro,
@@ -219,9 +219,8 @@ def driven(window: MainWindow, qtbot: Any) -> MainWindow:
 
 
 def hear_first_row(window: MainWindow, qtbot: Any) -> Audition:
-    browser = window.workspace.give(PresetBrowser, window)
-    browser.show()
-    browser.list.setCurrentRow(0)
+    browser = window.workspace.tools.open(PresetBrowser)
+    browser.table.choose(0)
     qtbot.waitUntil(lambda: browser.heard is not None, timeout=20000)
     return browser
 
@@ -262,7 +261,7 @@ def test_undo_right_behind_a_wheel_step_takes_that_back_alone(where: str, driven
     before = workspace.sessions.session
     match where:
         case "bench":
-            wheel(driven.bench.bars["drive_db"], 2)
+            wheel(driven.bench.bar("drive_db"), 2)
         case "desk":
             wheel(driven.desk.volume, -2)
         case "tempo":
@@ -288,7 +287,7 @@ def without_matches(session: Session) -> Session:
 def test_a_wheel_step_followed_by_another_stage_is_kept(driven: MainWindow) -> None:
     workspace = driven.workspace
     drive = workspace.selection.strip.chain[0]
-    wheel(driven.bench.bars["drive_db"], 3)
+    wheel(driven.bench.bar("drive_db"), 3)
     workspace.selection.select(BASS, workspace.selection.strip.chain[1].id)
     changed = workspace.selection.strip.chain[0].params["drive_db"]
     assert changed != drive.params["drive_db"]
@@ -305,11 +304,10 @@ def test_a_blind_test_moves_nobody_else(driven: MainWindow, qtbot: Any) -> None:
     workspace.selection.choose_also(DRUMS)
     workspace.selection.select(BASS)
     driven.balance.snapshots.take(0)
-    driven.bench.bars["drive_db"].ask(40.0, commit=True)
+    driven.bench.bar("drive_db").ask(40.0, commit=True)
     driven.balance.snapshots.take(1)
     measured(qtbot, driven)
-    blind = workspace.give(BlindWindow, "strip", driven)
-    blind.show()
+    blind = workspace.tools.open(BlindTool, "strip")
     blind.first.setCurrentText("Snapshot 1")
     blind.second.setCurrentText("without any stage")
     others = {strip_id: workspace.sessions.session.strip(strip_id) for strip_id in (HARMONIUM, DRUMS)}
@@ -349,7 +347,7 @@ def test_tools_end_with_the_session_that_they_are_about(driven: MainWindow, qtbo
     browser.keep()
     qtbot.wait(300)
     assert workspace.sessions.session == opened
-    assert not [tool for tool in driven.findChildren(ToolWindow) if tool.isVisible() and tool.of_the_session]
+    assert not [tool for tool in driven.findChildren(Tool) if tool.isVisible() and tool.of_the_session]
 
 
 def test_a_strip_that_goes_while_a_preset_is_heard_on_it(driven: MainWindow, qtbot: Any) -> None:
@@ -365,7 +363,7 @@ def test_a_bench_control_of_a_preset_that_is_heard_keeps_it(driven: MainWindow, 
     browser = hear_first_row(driven, qtbot)
     heard = workspace.selection.strip.chain
     workspace.selection.select(BASS, heard[0].id)
-    driven.bench.bars["mix_pct"].ask(50.0, commit=True)
+    driven.bench.bar("mix_pct").ask(50.0, commit=True)
     assert workspace.selection.strip.chain[0].mix_pct == 50.0
     qtbot.keyClick(browser, Qt.Key.Key_Escape)
     assert workspace.selection.strip.chain[0].mix_pct == 50.0

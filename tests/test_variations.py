@@ -207,7 +207,7 @@ def test_the_field_maps_what_is_added_and_moves_the_stage(driven: MainWindow, fi
 
 def test_the_field_is_made_anew_when_something_else_changes(driven: MainWindow, field: BalanceField,
                                                             qtbot: Any) -> None:
-    driven.bench.bars["asymmetry_pct"].ask(60.0, commit=True)
+    driven.bench.bar("asymmetry_pct").ask(60.0, commit=True)
     assert field.rounds == 0
     qtbot.waitUntil(lambda: field.rounds >= 1, timeout=60000)
     field.up.setCurrentIndex(field.up.findData("lean_db"))

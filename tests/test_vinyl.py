@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tones import RATE, Signal, decibels, process
+from tones import RATE, Signal, decibels, inharmonic_db, process
 from yellow_ember.dsp.filters import response
-from yellow_ember.dsp.stages.vinyl import ERA_BY_ID, cutting, playing
+from yellow_ember.dsp.stage import Setup
+from yellow_ember.dsp.stages.vinyl import ERA_BY_ID, VINYL, cutting, playing
 
 STILL = {"warp_pct": 0.0, "off_centre_mm": 0.0, "tracing_pct": 0.0}
 
@@ -55,7 +56,7 @@ def test_cutting_is_the_inverse_of_playing(era: str) -> None:
 
 def test_a_clean_record_is_flat_in_its_band(tmp_path: Path) -> None:
     before = np.zeros((2, RATE))
-    before[:, RATE // 4] = 0.25
+    before[:, RATE // 4] = 0.01
     after = record(tmp_path, before)
     hz = np.fft.rfftfreq(RATE, 1.0 / RATE)
     ratio = np.abs(np.fft.rfft(after[0]) / np.fft.rfft(before[0]))
@@ -99,6 +100,54 @@ def test_walls_lean_to_opposite_sides_so_that_a_lateral_cut_has_no_even_harmonic
     apart, summed = (np.abs(np.fft.rfft(signal[RATE // 2:])) for signal in (out[0], out.mean(axis=0)))
     assert decibels(apart[4000] / apart[2000]) > -40.0
     assert decibels(summed[4000] / summed[2000]) < -80.0
+
+
+@pytest.mark.parametrize("radius_mm", [55.0, 88.0, 146.0])
+@pytest.mark.parametrize("stylus", ["conical", "elliptical", "worn"])
+def test_a_high_tone_has_harmonics_only_anywhere_on_the_side(radius_mm: float, stylus: str, tmp_path: Path) -> None:
+    """A fine tip on the outer grooves leaves the wall, a blunt one on the inner bridges its pits: still geometry."""
+    for hz, dbfs in ((9001.0, -1.0), (7001.0, -6.0), (6007.0, -20.0)):
+        out = record(tmp_path, tone(hz, dbfs, 1.5), tracing_pct=100.0, radius_mm=radius_mm, stylus=stylus)
+        assert inharmonic_db(out[0, RATE // 2:], hz) < -60.0, hz
+
+
+def test_highs_are_not_cut_faster_than_a_cutter_accelerates(tmp_path: Path) -> None:
+    """Far over what its coils give, 10 kHz comes out at their limit, and 1 kHz at the steepest slope."""
+    speed = 2.0 * np.pi * 0.110 * 33.33 / 60.0
+    for hz, fast_is_even in ((1000.0, False), (10000.0, True)):
+        loud, louder = (np.abs(np.fft.rfft(record(tmp_path, tone(hz, dbfs), cut_db=18.0)[0, RATE // 2:]))[
+            round(hz / 2.0)] for dbfs in (-6.0, 0.0))
+        assert 0.0 < decibels(louder / loud) < 4.0
+        play = float(response(playing(ERA_BY_ID["stereo"], 8.0 * RATE), np.array([hz]), 8.0 * RATE)[0])
+        limit = min(1.5 * speed, 3e4 / (2.0 * np.pi * hz)) * play * 10.0 ** (-18.0 / 20.0) / 0.05
+        height = louder / (RATE / 4.0)
+        # A square's first harmonic is 2.1 dB over its height; both limits together round it.
+        assert decibels(height * 10.0 ** (18.0 / 20.0) / limit) == pytest.approx(0.0, abs=3.5), fast_is_even
+
+
+def test_the_pinched_groove_lifts_the_tip_twice_a_turn_of_a_lateral_tone(tmp_path: Path) -> None:
+    """Between the walls of a lateral cut the room is least where it is steepest: second harmonic, out of phase."""
+    out = record(tmp_path, np.repeat(tone(4000.0, -14.0), 2, axis=0), tracing_pct=100.0)
+    left, right = (np.fft.rfft(row[RATE // 2:])[4000] for row in out)
+    assert abs(left + right) < 1e-3 * abs(left - right)
+
+
+@pytest.mark.parametrize("block", [1, 33, 500])
+def test_a_groove_sounds_the_same_in_blocks_of_any_length(block: int) -> None:
+    setup = Setup(48000.0, 2, 512, 8, lookahead=0)
+    values = {**VINYL.defaults(), "cut_db": 9.0, "stylus": "elliptical", "noises": True}
+    signal = 0.3 * np.random.default_rng(4).standard_normal((2, 4096))
+    outs = []
+    for length in (512, block):
+        processor = VINYL.processor(setup)
+        processor.set(values, at_once=True)
+        out = signal.copy()
+        for start in range(0, out.shape[1], length):
+            part = np.ascontiguousarray(out[:, start:start + length])
+            processor.process(part)
+            out[:, start:start + length] = part
+        outs.append(out)
+    assert np.abs(outs[0] - outs[1]).max() < 1e-11
 
 
 # -- what comes round -------------------------------------------------------------------------

@@ -118,17 +118,17 @@ def test_crowded_regions_are_named(what: str, low: float, high: float, rng: np.r
 @pytest.mark.parametrize("kind", STAGES, ids=lambda kind: kind.kind)
 def test_there_is_always_something_that_helps(kind: Any) -> None:
     for what in ("boom", "crowd", "hiss"):
-        words = remedy((new_stage(kind.kind),), what)
+        words = remedy((new_stage(kind.kind),), what).words
         assert words.startswith("add ") or kind.label in words
 
 
 def test_the_nonlinear_stage_is_named_first() -> None:
     chain = (new_stage("eq"), new_stage("drive"))
-    assert remedy(chain, "boom") == "raise Clean lows of Saturation"
-    assert remedy((new_stage("eq"),), "boom") == "raise Low cut of Equaliser"
+    assert remedy(chain, "boom").words == "raise Clean lows of Saturation"
+    assert remedy((new_stage("eq"),), "boom").words == "raise Low cut of Equaliser"
     hissing = new_stage("tape")
     hissing = replace_stage(hissing, params={**hissing.params, "hiss": True})
-    assert remedy((hissing,), "hiss") == "switch Hiss of Tape machine off"
+    assert remedy((hissing,), "hiss").words == "switch Hiss of Tape machine off"
 
 
 # -- in the window ----------------------------------------------------------------------------
@@ -152,7 +152,7 @@ def test_panel_path_and_desk_show_it(window: MainWindow, qtbot: Any) -> None:
     result = workspace.measurer.latest("brushed-drums")
     assert workspace.sessions.session.strip("brushed-drums").match_db == pytest.approx(result.offset_db, abs=0.02)
     known = workspace.dissector.of(STRIP)
-    window.bench.bars["drive_db"].ask(30.0, commit=True)
+    window.bench.bar("drive_db").ask(30.0, commit=True)
     assert workspace.dissector.of(STRIP) is None
     window.undo()
     assert workspace.dissector.of(STRIP) is known, "what comes back need not be taken apart again"

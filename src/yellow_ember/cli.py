@@ -11,7 +11,7 @@ import signal
 import sys
 import threading
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -31,12 +31,10 @@ from yellow_ember.files.writing import DTYPES, FORMATS
 from yellow_ember.plain_text import plain_line
 from yellow_ember.session.io.chain_file import read_chain
 from yellow_ember.session.io.file_format import SessionFileError
-from yellow_ember.session.io.presets import all_presets, find_preset
+from yellow_ember.session.io.presets import DEMO, all_presets, find_preset
 from yellow_ember.session.io.session_file import impulse_files, read_session
 from yellow_ember.session.values.drawn import without_lanes
-from yellow_ember.session.values.model import MASTER
-
-DEMO = Path(__file__).parent / "data" / "demo" / "night-ferry.ember"
+from yellow_ember.session.values.model import MASTER, Session
 
 
 class _Progress:
@@ -175,10 +173,9 @@ def _batch(arguments: argparse.Namespace) -> int:
 
     stages: tuple[StageSettings, ...]
     stages = read_chain(arguments.chain) if arguments.chain else without_lanes(find_preset(arguments.preset).stages)
-    dtype = arguments.dtype or ("pcm24" if arguments.format == "flac" else "float32")
     order = BatchOrder(
         arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",
-        FileOrder(arguments.oversample, dtype=dtype, match=arguments.match, peak_dbfs=arguments.peak,
+        FileOrder(arguments.oversample, dtype=_dtype(arguments), match=arguments.match, peak_dbfs=arguments.peak,
                   tail_seconds=arguments.tail), arguments.resume,
         arguments.jobs or cores())
     entries: list[BatchEntry] = []
@@ -216,9 +213,11 @@ def _render(arguments: argparse.Namespace) -> int:
                 if ready.warning:
                     _say(ready.warning)
     arguments.out.mkdir(parents=True, exist_ok=True)
-    dtype = "pcm24" if arguments.format == "flac" else "float32"
-    order = PrintOrder(arguments.out, tuple(stems(session)) if arguments.stems else (MASTER,),
-                       arguments.format, dtype, arguments.oversample)
+    strips = _strips_named(session, arguments.strip) if arguments.strip else (
+        tuple(stems(session)) if arguments.stems else (MASTER,))
+    order = PrintOrder(arguments.out, strips, arguments.format, _dtype(arguments), arguments.oversample)
+    if arguments.loop:
+        order = replace(order, start=session.loop.start, end=session.loop.end)
     if arguments.passage is not None:
         passages = [passage for passage in session.passages if passage.name == arguments.passage]
         if not passages:
@@ -232,6 +231,21 @@ def _render(arguments: argparse.Namespace) -> int:
     for trouble in printed.left_out:
         _say(trouble)
     return 1 if printed.left_out else 0
+
+
+def _dtype(arguments: argparse.Namespace) -> str:
+    """The samples asked for, or what suits the format."""
+    return arguments.dtype or ("pcm24" if arguments.format == "flac" else "float32")
+
+
+def _strips_named(session: Session, names: list[str]) -> tuple[str, ...]:
+    """Ids of strips by name or id, however capitalised; ValueError names those there are."""
+    known = {key.lower(): strip.id for strip in session.strips for key in (strip.id, strip.name)}
+    lost = [name for name in names if name.lower() not in known]
+    if lost:
+        there = ", ".join(strip.name for strip in session.strips)
+        raise ValueError(f"no strip is called {lost[0]!r}; there are {there}")
+    return tuple(dict.fromkeys(known[name.lower()] for name in names))
 
 
 def _measure(arguments: argparse.Namespace) -> int:
@@ -422,9 +436,14 @@ def _add_batch(sub: argparse.ArgumentParser) -> None:
 def _add_render(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("session", type=Path, metavar="SESSION")
     sub.add_argument("--out", type=Path, required=True, metavar="DIR")
-    sub.add_argument("--stems", action="store_true", help="every strip as well as the mix")
-    sub.add_argument("--passage", metavar="NAME", help="that passage alone")
+    what = sub.add_mutually_exclusive_group()
+    what.add_argument("--stems", action="store_true", help="every strip as well as the mix")
+    what.add_argument("--strip", action="append", metavar="NAME", help="that strip alone; may be given several times")
+    stretch = sub.add_mutually_exclusive_group()
+    stretch.add_argument("--passage", metavar="NAME", help="that passage alone")
+    stretch.add_argument("--loop", action="store_true", help="the session's loop alone")
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
+    sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
     sub.add_argument("--oversample", type=int, choices=FACTORS, help="default: the session's printing quality")
 
 

@@ -12,7 +12,9 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.background import BackgroundPrints
+from yellow_ember.app.state.commands import Commands
 from yellow_ember.app.state.dissector import Dissector
+from yellow_ember.app.state.garbage import GarbageCollector
 from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.lane_writer import LaneWriter
@@ -27,13 +29,14 @@ from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings, save_settings
 from yellow_ember.app.state.tempo_tap import TempoTap
 from yellow_ember.app.state.time_view import TimeView
+from yellow_ember.app.state.tools import Tools
 from yellow_ember.session.document import Rule
 from yellow_ember.session.edits.following import follow
 from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
            "prints", "added", "dissector", "rendering", "time_view",
-           "session_waves", "tempo_tap", "lane_writer")
+           "session_waves", "tempo_tap", "lane_writer", "tools", "commands")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
 
@@ -46,7 +49,11 @@ class Workspace(QObject):
     def __init__(self, settings: Settings, record: Path | None = None) -> None:
         super().__init__()
         self.settings = settings
+        self._garbage = GarbageCollector()
+        self._garbage.setParent(self)
         self.messages = Messages()
+        self.tools = Tools(self.give)
+        self.commands = Commands(settings)
         self.jobs = JobKeeper()
         self.sessions = SessionKeeper(settings, self.messages)
         self.selection = Selection(self.sessions)

@@ -9,8 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.curves import cubic_between, even_cells
+from yellow_ember.dsp.curves import cubic_between, even_cells, with_sums
+from yellow_ember.dsp.filters import one_pole
 from yellow_ember.dsp.kernels import amp as kernels
+from yellow_ember.dsp.speakers import Speaker
 
 CELLS = 512
 _GRID_VOLTS = (-12.0, 4.0)
@@ -83,7 +85,8 @@ class ToneStack:
 class PowerStage:
     """Push-pull output: supply in volts, load of one half in ohms, grid bias in volts, the valves' constants
     mu, ex, kg, kp, kvb (Koren, Glass Audio 8(5), 1996), feedback as a share of the plate swing, the
-    supply's source resistance in ohms, flux of the output transformer (1 middling)."""
+    supply's source resistance in ohms, the plates' own resistance over the load, flux of the output transformer (1
+    middling)."""
 
     supply: float
     load: float
@@ -91,6 +94,7 @@ class PowerStage:
     valve: tuple[float, float, float, float, float]
     feedback: float
     source: float
+    plates: float = 5.0
     iron: float = 1.0
 
 
@@ -136,14 +140,15 @@ VOICES = (
           grid_hz=(16e3, 9e3, 10e3), bright=120e-12,
           tone=ToneStack(treble=250e3, bass=250e3, middle=10e3, slope=100e3, c1=250e-12, c2=100e-9, c3=47e-9),
           stack_loss=0.13, level_db=8.0,
-          power=PowerStage(supply=440.0, load=1050.0, bias=-46.0, valve=_BEAM, feedback=0.008, source=60.0, iron=0.7)),
+          power=PowerStage(supply=440.0, load=1050.0, bias=-46.0, valve=_BEAM, feedback=0.008, source=60.0, plates=4.0,
+                           iron=0.7)),
     Voice(id="edge", label="Edge", volts=1.2, first=Triode(plate=220e3, cathode=1500.0, bypass=25e-6),
           second=Triode(plate=220e3, cathode=1500.0, bypass=25e-6), coupling=(10e-9, 22e-9),
           grid_hz=(16e3, 10e3, 12e3), bright=100e-12,
           tone=ToneStack(treble=500e3, bass=1e6, middle=10e3, slope=100e3, c1=120e-12, c2=22e-9, c3=22e-9),
-          stack_loss=0.11, level_db=-8.0,
-          power=PowerStage(supply=320.0, load=1900.0, bias=-15.0, valve=_SMALL, feedback=0.002, source=220.0,
-                           iron=1.2)),
+          stack_loss=0.11, level_db=-11.4,
+          power=PowerStage(supply=320.0, load=1900.0, bias=-15.0, valve=_SMALL, feedback=0.0008, source=220.0,
+                           plates=3.0, iron=1.2)),
     Voice(id="crunch", label="Crunch", volts=1.6, first=Triode(plate=100e3, cathode=2700.0, bypass=0.68e-6),
           second=Triode(plate=100e3, cathode=820.0, bypass=0.68e-6), coupling=(22e-9, 22e-9),
           grid_hz=(17e3, 9e3, 12e3), bright=470e-12,
@@ -157,17 +162,27 @@ VOICES = (
           stack_loss=0.12,
           power=PowerStage(supply=460.0, load=850.0, bias=-38.0, valve=_PENTODE, feedback=0.01, source=70.0)),
     Voice(id="bass", label="Bass", volts=2.0, first=Triode(plate=100e3, cathode=1500.0, bypass=50e-6),
-          second=Triode(plate=100e3, cathode=1500.0, bypass=0.0), coupling=(100e-9, 100e-9),
+          second=Triode(plate=100e3, cathode=1500.0, bypass=0.0), coupling=(47e-9, 47e-9),
           grid_hz=(12e3, 8e3, 9e3), bright=180e-12,
           tone=ToneStack(treble=250e3, bass=500e3, middle=25e3, slope=56e3, c1=500e-12, c2=68e-9, c3=47e-9),
           stack_loss=0.225, level_db=7.0,
-          power=PowerStage(supply=600.0, load=700.0, bias=-64.0, valve=_BEAM, feedback=0.01, source=40.0, iron=0.4)),
+          power=PowerStage(supply=600.0, load=700.0, bias=-64.0, valve=_BEAM, feedback=0.01, source=40.0, plates=4.0,
+                           iron=0.4)),
 )
 VOICE_BY_ID = {voice.id: voice for voice in VOICES}
 
+_AT_RESONANCE, _AT_TOP = 7.0, 6.0
+"""A speaker's impedance over its coil's resistance at its resonance and at the top of the band."""
+_MECHANICAL, _COIL_TOP = 3.0, 2.5
+"""How much narrower than in its box's sound the resonance is in the impedance; where the coil's rise ends, over its
+corner."""
 _SUPPLY = 300.0
 _POT = 1e6
 _LEAKAGE_HZ = 28e3
+_FASTEST = 1.5
+"""Radians a sample that a pole may be at: beside a mean over two samples it must stay under two."""
+_POWER_GRID_HZ = 45e3
+"""60 kilohms and 60 picofarads."""
 
 
 def _triode_current(grid: Samples, plate: Samples) -> Samples:
@@ -191,7 +206,7 @@ def _on_load(grid: Samples, supply: float, plate_load: float, cathode: float) ->
 
 @functools.cache
 def triode_table(triode: Triode) -> Samples:
-    """Plate voltage against grid voltage, both from rest, (CELLS, 4) over _GRID_VOLTS."""
+    """Plate voltage against grid voltage, both from rest, with its sums, (CELLS, 5) over _GRID_VOLTS."""
     rest = float(_on_load(np.zeros(1), _SUPPLY, triode.plate, triode.cathode)[0])
     held = 0.0 if triode.bypass == 0.0 else triode.cathode * rest
 
@@ -200,7 +215,7 @@ def triode_table(triode: Triode) -> Samples:
         current = _on_load(np.asarray(grid) - held, _SUPPLY - held, triode.plate, cathode)
         return -triode.plate * (current - rest)
 
-    return even_cells(lambda grid: plate(grid) - plate(np.zeros(1)), *_GRID_VOLTS, CELLS)
+    return with_sums(even_cells(lambda grid: plate(grid) - plate(np.zeros(1)), *_GRID_VOLTS, CELLS), *_GRID_VOLTS)
 
 
 @functools.cache
@@ -250,7 +265,7 @@ def valve_table(power: PowerStage) -> Samples:
 
 @functools.cache
 def plate_table(power: PowerStage) -> Samples:
-    """Plate swing against the swing that the valves' currents would make, both over the supply.
+    """Plate swing against the swing that the valves' currents would make, both over the supply, with its sums.
 
     The valve that pulls loses current as its plate comes down: w k(1 - u) = u, with Koren's arc
     tangent k.  The other one's plate goes up, where that hardly matters.
@@ -266,7 +281,7 @@ def plate_table(power: PowerStage) -> Samples:
             low, high = np.where(more, u, low), np.where(more, high, u)
         return np.asarray(np.sign(requested) * 0.5 * (low + high))
 
-    return even_cells(swing, *_WANTED, 2 * CELLS)
+    return with_sums(even_cells(swing, *_WANTED, 2 * CELLS), *_WANTED)
 
 
 @functools.cache
@@ -287,6 +302,18 @@ def _grid(source: float, leak: float, coupling: float, threshold: float, conduct
     return row
 
 
+def _pole(hz: float, rate: float, *, averaged: bool) -> float:
+    """What implicit steps go in a sample so that a pole delays lows as the circuit does, at any rate.
+
+    Parameters
+    ----------
+    averaged : bool
+        A mean over two samples stands beside it.
+    """
+    turn = min(2.0 * math.pi * hz / rate, _FASTEST)
+    return turn / (1.0 - 0.5 * turn) if averaged else turn
+
+
 def grids(voice: Voice, rate: float) -> Samples:
     """Rows (4, GRID) of the first and second triode, the splitter and the power valves at a raised rate."""
     result = np.zeros((4, kernels.GRID))
@@ -297,11 +324,12 @@ def grids(voice: Voice, rate: float) -> Samples:
             ladder = triode.bypass * rate + 1.0 / triode.cathode
             row[kernels.CATHODE_KEEP] = triode.bypass * rate / ladder
             row[kernels.CATHODE_GAIN] = 1.0 / (ladder * triode.plate)
-        row[kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[index] / rate)
+        row[kernels.GRID_POLE] = _pole(voice.grid_hz[index], rate, averaged=True)
         result[index] = row
     result[2] = _grid(50e3, 1e6, 22e-9, 30.0, 1e-5, rate)
-    result[2, kernels.GRID_POLE] = 1.0 - math.exp(-2.0 * math.pi * voice.grid_hz[2] / rate)
+    result[2, kernels.GRID_POLE] = _pole(voice.grid_hz[2], rate, averaged=False)
     result[3] = _grid(60e3, 220e3, 47e-9, -voice.power.bias, 2e-4, rate)
+    result[3, kernels.GRID_POLE] = _pole(_POWER_GRID_HZ, rate, averaged=False)
     return result
 
 
@@ -312,13 +340,35 @@ def power_figures(voice: Voice, presence: float, sag: float, rate: float) -> Sam
     result = np.zeros(kernels.POWER)
     result[kernels.SUPPLY], result[kernels.LOAD] = power.supply, power.load / power.supply
     result[kernels.FEEDBACK], result[kernels.PRESENCE] = power.feedback, 0.95 * presence
-    result[kernels.PRESENCE_POLE] = 1.0 - math.exp(-2.0 * math.pi * 900.0 / rate)
+    result[kernels.PRESENCE_POLE] = one_pole(0.5 / (math.pi * 900.0), rate)
     reservoir, source = 50e-6, max(4.0 * sag * power.source, 1.0)
     result[kernels.SAG_KEEP] = math.exp(-1.0 / (source * reservoir * rate))
     result[kernels.SAG_GAIN] = source * (1.0 - result[kernels.SAG_KEEP])
     result[kernels.IDLE] = idle
-    result[kernels.LEAKAGE] = 1.0 - math.exp(-2.0 * math.pi * _LEAKAGE_HZ / rate)
+    leakage = _pole(_LEAKAGE_HZ, rate, averaged=True)
+    result[kernels.LEAKAGE] = leakage / (1.0 + leakage)
     return result
+
+
+def load_with(figures: Samples, power: PowerStage, speaker: Speaker | None, rate: float) -> None:
+    """Put a speaker's impedance into a power stage's figures; without one the load is a plain resistance.
+
+    Against its voice coil's resistance an impedance is 1 + r s/(s^2 + d s + 1) by the cone's resonance and 1 + s L by
+    the coil.  The valves' own resistance lies beside it, so the swing rises less; what is fed back takes more of it.
+    """
+    figures[kernels.LOADED] = float(speaker is not None)
+    if speaker is None:
+        return
+
+    def rises(impedance: float) -> float:
+        """By how much of a plain load's a swing rises at an impedance."""
+        return impedance * (1.0 + power.plates) / (impedance + power.plates) - 1.0
+
+    turn = math.tan(min(math.pi * speaker.resonance / rate, 1.0))
+    figures[kernels.RESONANCE], figures[kernels.TURN] = rises(_AT_RESONANCE), turn
+    figures[kernels.LOSS] = 1.0 / (_MECHANICAL * speaker.q)
+    figures[kernels.RISE] = rises(_AT_TOP)
+    figures[kernels.COIL_POLE] = one_pole(_AT_TOP / (2.0 * math.pi * _COIL_TOP * speaker.coil), rate)
 
 
 def taper(position: float) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -29,7 +30,7 @@ from yellow_ember.dsp.record import (
 )
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.slot import SLOT, Slot, SlotRecord, moving
-from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, LOOP_FRAMES, LoopPort, Setup
+from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, LOAD, LOOP_FRAMES, LoopPort, Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 
 
@@ -52,6 +53,29 @@ def _spreads(setup: Setup, settings: StageSettings) -> bool:
     path = kind.impulse(settings.params)
     response = setup.read_impulse(path, setup.rate) if path else None
     return kind.spreads(settings.params) if response is None else response.shape[0] == 2
+
+
+class Loads:
+    """What each stage of a chain drives, told to those that sound by it."""
+
+    def __init__(self) -> None:
+        self._told: dict[str, tuple[StageSettings, str, StageSettings]] = {}
+
+    def tell(self, stages: Sequence[StageSettings]) -> list[StageSettings]:
+        """The stages, those that feel the next one's load with its name; the same objects as long as both stay."""
+        return [self._tell(settings, next_) for settings, next_ in itertools.zip_longest(stages, stages[1:])]
+
+    def _tell(self, settings: StageSettings, next_: StageSettings | None) -> StageSettings:
+        if not settings.declaration.feels_load or next_ is None or not next_.on:
+            return settings
+        load = next_.declaration.load(next_.params)
+        if not load:
+            return settings
+        was = self._told.get(settings.id)
+        if was is None or was[0] is not settings or was[1] != load:
+            was = settings, load, replace(settings, params={**settings.params, LOAD: load})
+            self._told[settings.id] = was
+        return was[2]
 
 
 class ChainRecord(Record):
@@ -155,6 +179,8 @@ class Chain:
 
     def __init__(self, setup: Setup, stages: Sequence[StageSettings], reuse: Chain | None = None) -> None:
         by_id = {slot.settings.id: slot for slot in reuse.slots} if reuse is not None else {}
+        self._loads = Loads()
+        stages = self._loads.tell(stages)
         self.clock = setup.clock
         self.wide_from = widens_at(setup, stages)
         """Place of the first stage that has two channels where the chain is given one, else None."""
@@ -256,6 +282,7 @@ class Chain:
 
     def _changed(self, stages: Sequence[StageSettings]) -> list[tuple[Slot, StageSettings]]:
         """Slots with the settings that are new for them, those of the loop's other way among them."""
+        stages = self._loads.tell(stages)
         settings = [*stages, *(self._around(stages) if self._loop is not None else ())]
         return [(slot, new) for slot, new in zip(self._all_slots, settings, strict=True) if new is not slot.settings]
 

@@ -33,6 +33,17 @@ def even_cells(at: Callable[[Samples], Samples], low: float, high: float, cells:
         [y[:-1], slope[:-1], 3 * rise - 2 * slope[:-1] - slope[1:], slope[:-1] + slope[1:] - 2 * rise], axis=1))
 
 
+def with_sums(table: Samples, low: float, high: float) -> Samples:
+    """A table (cells, 4) of `even_cells` with a fifth column: its sum from zero to each cell's beginning, in cells."""
+    each = table @ np.array([1.0, 1.0 / 2.0, 1.0 / 3.0, 1.0 / 4.0])
+    sums = np.concatenate(([0.0], np.cumsum(each)))
+    place = -low / (high - low) * table.shape[0]
+    cell = min(int(place), table.shape[0] - 1)
+    t = place - cell
+    zero = sums[cell] + table[cell] @ np.array([t, t**2 / 2.0, t**3 / 3.0, t**4 / 4.0])
+    return np.ascontiguousarray(np.column_stack((table, sums[:-1] - zero)))
+
+
 def cubic_cells(function: Callable[[Samples], Samples], low: float, high: float, cells: int) -> Samples:
     """`even_cells` over u = x / (1 + |x|) from low to high, for a function of x; at -1 and 1 x is infinite."""
 

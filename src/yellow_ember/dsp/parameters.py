@@ -56,7 +56,6 @@ class Group(enum.Enum):
     MACHINE = "Machine"
     DRIVE = "Drive"
     TONE = "Tone"
-    OUTPUT = "Output"
     HEADS = "Heads"
     MOTION = "Motion"
     WEAR = "Wear"
@@ -77,6 +76,7 @@ class Group(enum.Enum):
     FEEDBACK = "Feedback"
     GLUE = "Glue"
     NOISE = "Noise"
+    OUTPUT = "Output"
 
 
 class Automation(enum.Enum):

@@ -37,8 +37,10 @@ class Speaker:
         Closed, open, ported or horn; resonance in Hz and its Q.
     break_up : float
         Where the cone's modes begin, in Hz, how many there are and how high they stand, in dB.
-    top : float
-        Where the cone lets go for good, in Hz.
+    edge : tuple[float, float]
+        How deep the dip is in which cone and surround move against each other, in dB, and where, in Hz.
+    top, slope : float
+        Where the cone lets go for good, in Hz, and how steeply, in dB an octave.
     coil : float
         Corner of the coil's inductance, in Hz.
     seed : int
@@ -55,51 +57,69 @@ class Speaker:
     break_up: float
     modes: int
     height: float
+    edge: tuple[float, float]
     top: float
+    slope: float
     coil: float
     seed: int
     spacing: float = 0.0
 
 
-def _box(id: str, label: str, drivers: int, inches: float, box: str, resonance: float, q: float, *, bright: float = 1.0,
-         top: float = 5200.0, coil: float = 5500.0, height: float = 6.0) -> Speaker:
+def _box(id: str, label: str, drivers: int, inches: float, box: str, resonance: float, q: float, *, bright: float,
+         height: float, edge: tuple[float, float], top: float, slope: float, seed: int,
+         coil: float = 5500.0) -> Speaker:
     """A guitar or bass box; `bright` scales where its cones break up."""
     radius = 0.42 * 0.0254 * inches
     return Speaker(id=id, label=label, drivers=drivers, radius=radius, box=box, resonance=resonance, q=q,
-                   break_up=bright * 1900.0 * (0.125 / radius) ** 0.5, modes=7, height=height, top=top, coil=coil,
-                   seed=sum(id.encode()), spacing=1.15 * 0.0254 * inches)
+                   break_up=bright * 1900.0 * (0.125 / radius) ** 0.5, modes=7, height=height, edge=edge, top=top,
+                   slope=slope, coil=coil, seed=seed, spacing=1.15 * 0.0254 * inches)
 
 
 def _small(id: str, label: str, centimetres: float, box: str, resonance: float, q: float, break_up: float, top: float,
-           *, modes: int = 6, height: float = 9.0) -> Speaker:
+           *, modes: int = 6, height: float = 9.0, edge: float = -3.0, slope: float = 24.0) -> Speaker:
     return Speaker(id=id, label=label, drivers=1, radius=0.005 * centimetres, box=box, resonance=resonance, q=q,
-                   break_up=break_up, modes=modes, height=height, top=top, coil=2.0 * top, seed=sum(id.encode()))
+                   break_up=break_up, modes=modes, height=height, edge=(edge, 0.8 * break_up), top=top, slope=slope,
+                   coil=2.0 * top, seed=sum(id.encode()))
 
 
 SPEAKERS = (
-    _box("1x8", "1x8 practice, open", 1, 8.0, "open", 130.0, 1.3, bright=1.1, top=5600.0),
-    _box("1x10", "1x10 open", 1, 10.0, "open", 105.0, 1.2),
-    _box("1x12-open", "1x12 open", 1, 12.0, "open", 90.0, 1.2),
-    _box("1x12-closed", "1x12 closed", 1, 12.0, "closed", 105.0, 1.0, bright=0.95),
-    _box("2x10", "2x10 open", 2, 10.0, "open", 95.0, 1.1, bright=1.08),
-    _box("2x12-open", "2x12 open", 2, 12.0, "open", 85.0, 1.1, bright=1.05, top=5800.0),
-    _box("2x12-closed", "2x12 closed", 2, 12.0, "closed", 95.0, 1.0),
-    _box("4x10", "4x10 open", 4, 10.0, "open", 85.0, 1.0, bright=1.1, top=6000.0),
-    _box("4x12-closed", "4x12 closed", 4, 12.0, "closed", 95.0, 1.25, top=4800.0, height=7.0),
-    _box("4x12-dark", "4x12 closed, dark", 4, 12.0, "closed", 80.0, 1.1, bright=0.8, top=4000.0),
-    _box("bass-1x15", "Bass 1x15 ported", 1, 15.0, "ported", 48.0, 0.9, bright=0.8, top=3200.0, coil=2500.0),
-    _box("bass-2x10", "Bass 2x10 ported", 2, 10.0, "ported", 55.0, 0.8, bright=1.0, top=4500.0, coil=4000.0),
-    _box("bass-4x10", "Bass 4x10 ported", 4, 10.0, "ported", 52.0, 0.8, bright=1.1, top=5000.0, coil=4500.0),
-    _box("bass-8x10", "Bass 8x10 closed", 8, 10.0, "closed", 62.0, 0.9, bright=0.95, top=4200.0, coil=3500.0),
-    _small("megaphone", "Megaphone", 8.0, "horn", 550.0, 1.8, 1300.0, 4200.0, modes=9, height=12.0),
-    _small("telephone", "Telephone", 3.0, "closed", 420.0, 1.6, 1100.0, 3300.0, height=8.0),
-    _small("pocket-radio", "Pocket radio", 5.7, "open", 380.0, 1.9, 1700.0, 5200.0, height=8.0),
-    _small("toy", "Toy", 4.0, "open", 620.0, 3.0, 2100.0, 6000.0, modes=9, height=13.0),
-    _small("intercom", "Intercom", 6.6, "closed", 340.0, 2.2, 1500.0, 3900.0, height=9.0),
+    _box("1x8", "1x8 practice, open", 1, 8.0, "open", 150.0, 1.5, bright=1.25, height=5.0, edge=(-4.0, 2300.0),
+         top=6400.0, slope=18.0, seed=20),
+    _box("1x10", "1x10 open", 1, 10.0, "open", 118.0, 1.3, bright=1.1, height=8.0, edge=(-6.0, 1900.0), top=5400.0,
+         slope=24.0, seed=6),
+    _box("1x12-open", "1x12 open", 1, 12.0, "open", 88.0, 1.1, bright=1.0, height=6.0, edge=(-8.0, 1450.0), top=5000.0,
+         slope=24.0, seed=5),
+    _box("1x12-closed", "1x12 closed", 1, 12.0, "closed", 112.0, 1.25, bright=0.9, height=7.0, edge=(-5.0, 1250.0),
+         top=4500.0, slope=30.0, seed=16),
+    _box("2x10", "2x10 open", 2, 10.0, "open", 95.0, 1.0, bright=1.25, height=9.0, edge=(-9.0, 1750.0), top=6200.0,
+         slope=30.0, seed=13),
+    _box("2x12-open", "2x12 open", 2, 12.0, "open", 76.0, 1.3, bright=1.1, height=7.0, edge=(-4.0, 1550.0), top=5500.0,
+         slope=18.0, seed=31),
+    _box("2x12-closed", "2x12 closed", 2, 12.0, "closed", 90.0, 0.8, bright=1.02, height=9.0, edge=(-10.0, 1350.0),
+         top=5400.0, slope=30.0, seed=3),
+    _box("4x10", "4x10 open", 4, 10.0, "open", 82.0, 0.9, bright=1.25, height=6.0, edge=(-7.0, 2000.0), top=6600.0,
+         slope=18.0, seed=3),
+    _box("4x12-closed", "4x12 closed", 4, 12.0, "closed", 95.0, 1.5, bright=1.0, height=8.0, edge=(-7.0, 1200.0),
+         top=4900.0, slope=30.0, seed=5),
+    _box("4x12-dark", "4x12 closed, dark", 4, 12.0, "closed", 76.0, 1.1, bright=0.8, height=5.0, edge=(-3.0, 1050.0),
+         top=3700.0, slope=24.0, seed=5),
+    _box("bass-1x15", "Bass 1x15 ported", 1, 15.0, "ported", 44.0, 0.9, bright=0.8, height=6.0, edge=(-6.0, 1000.0),
+         top=3000.0, slope=18.0, seed=29, coil=2500.0),
+    _box("bass-2x10", "Bass 2x10 ported", 2, 10.0, "ported", 58.0, 0.8, bright=1.0, height=6.0, edge=(-5.0, 1700.0),
+         top=4500.0, slope=24.0, seed=3, coil=4000.0),
+    _box("bass-4x10", "Bass 4x10 ported", 4, 10.0, "ported", 50.0, 1.1, bright=1.15, height=8.0, edge=(-8.0, 1900.0),
+         top=5200.0, slope=18.0, seed=4, coil=4500.0),
+    _box("bass-8x10", "Bass 8x10 closed", 8, 10.0, "closed", 66.0, 0.7, bright=0.9, height=7.0, edge=(-9.0, 1500.0),
+         top=4000.0, slope=30.0, seed=3, coil=3500.0),
+    _small("megaphone", "Megaphone", 8.0, "horn", 550.0, 1.8, 1300.0, 4200.0, modes=9, height=12.0, slope=30.0),
+    _small("telephone", "Telephone", 3.0, "closed", 420.0, 1.6, 1100.0, 3300.0, height=8.0, slope=30.0),
+    _small("pocket-radio", "Pocket radio", 5.7, "open", 380.0, 1.9, 1700.0, 5200.0, height=8.0, edge=-5.0),
+    _small("toy", "Toy", 4.0, "open", 620.0, 3.0, 2100.0, 6000.0, modes=9, height=13.0, slope=18.0),
+    _small("intercom", "Intercom", 6.6, "closed", 340.0, 2.2, 1500.0, 3900.0, height=9.0, edge=-4.0),
     _small("paging-horn", "Ship's paging horn", 14.0, "horn", 420.0, 2.2, 1000.0, 4800.0, modes=10, height=14.0),
-    _small("laptop", "Laptop", 2.5, "closed", 480.0, 1.0, 3500.0, 13000.0, height=6.0),
-    _small("television", "Television", 10.0, "open", 160.0, 1.3, 2400.0, 8500.0, height=6.0),
-    _small("walkie-talkie", "Walkie-talkie", 4.5, "closed", 520.0, 2.6, 1600.0, 3600.0, height=12.0),
+    _small("laptop", "Laptop", 2.5, "closed", 480.0, 1.0, 3500.0, 13000.0, height=6.0, edge=-2.0, slope=18.0),
+    _small("television", "Television", 10.0, "open", 160.0, 1.3, 2400.0, 8500.0, height=6.0, edge=-6.0, slope=18.0),
+    _small("walkie-talkie", "Walkie-talkie", 4.5, "closed", 520.0, 2.6, 1600.0, 3600.0, height=12.0, slope=30.0),
     _small("gramophone-horn", "Gramophone horn", 20.0, "horn", 260.0, 2.4, 700.0, 3600.0, modes=12, height=11.0),
 )
 SPEAKER_BY_ID = {speaker.id: speaker for speaker in SPEAKERS}
@@ -164,8 +184,10 @@ def _cone(speaker: Speaker, hz: Samples) -> Samples:
         height = speaker.height * (0.45 + 0.55 * rng.random()) * (1.0 if mode % 3 != 1 else -0.8)
         result = result * _bell(hz, height, at, 2.5 + 4.0 * rng.random())
         at *= step * (0.94 + 0.12 * rng.random())
-    fall = hz / speaker.top
-    return np.asarray(result / np.sqrt(1.0 + fall**8))
+    depth, dip = speaker.edge
+    result = result * _bell(hz, depth, dip, 2.2)
+    # A power of two is 6 dB an octave; the coil takes 6 of the slope.
+    return np.asarray(result / np.sqrt(1.0 + (hz / speaker.top) ** ((speaker.slope - 6.0) / 3.0)))
 
 
 def _bins(size: int, rate: float) -> Samples:

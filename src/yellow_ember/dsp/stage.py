@@ -18,6 +18,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import Section
+from yellow_ember.dsp.glyphs import Glyph
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
@@ -392,6 +393,14 @@ def _all_work(values: Values) -> frozenset[str]:
     return frozenset()
 
 
+def _no_load(values: Values) -> str:
+    return ""
+
+
+LOAD = "load"
+"""Among a processor's values, what the next stage is for its output; no parameter has that id."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StageKind:
     """The declaration of a stage.
@@ -408,8 +417,8 @@ class StageKind:
         Id of the parameter that stands against `drive` where the two are balanced, None for none.
     makeup : str | None
         Id of the parameter that takes back what `drive` adds.
-    glyph : str
-        One or two letters for the desk's rows.
+    glyph : Glyph
+        Strokes in a unit square, for the desk, the path and lists.
     picture : Callable[[Values, float, float], Picture]
         Full values, rate and level reference in dBFS -> diagrams.
     lookahead : Callable[[Values, float], int]
@@ -441,11 +450,15 @@ class StageKind:
         Full values -> whether it takes back by itself what `drive` adds, without `makeup`.
     offers : frozenset[Offer]
         What else can be done with it.
+    load : Callable[[Values], str]
+        Full values -> what the stage is for the output of the one before, "" for nothing that one would feel.
+    feels_load : bool
+        It sounds by what it drives: its processor's values have one more, LOAD, while the next stage loads it.
     """
 
     kind: str
     label: str
-    glyph: str
+    glyph: Glyph
     purpose: str
     parameters: tuple[Parameter, ...]
     processor: Callable[[Setup], Processor]
@@ -457,6 +470,8 @@ class StageKind:
     remedies: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     compensates: Callable[[Values], bool] = _never
     offers: frozenset[Offer] = frozenset()
+    load: Callable[[Values], str] = _no_load
+    feels_load: bool = False
     rest: Values | None = None
     drive: str | None = None
     drive_units: float = 1.0
@@ -529,8 +544,8 @@ class StageKind:
 
     def needs_crossfade(self, old: Values, new: Values) -> bool:
         """True when a value changed that a processor can't glide to by itself."""
-        return any(old[p.id] != new[p.id] and p.automation is Automation.CROSSFADE
-                   for p in self.parameters)
+        return old.get(LOAD) != new.get(LOAD) or any(
+            old[p.id] != new[p.id] and p.automation is Automation.CROSSFADE for p in self.parameters)
 
 
 def frequency_axis(rate: float, points: int = 120) -> Samples:

@@ -9,7 +9,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import electronics
 
-_UNIT_HZ, _FULL, _LEAK_HZ = 40.0, 12.0, 1.0
+_UNIT_HZ, _FULL, _LEAK_HZ = 40.0, 12.0, 2.0
 
 
 def transformer_core(lost: float, rate: float) -> Samples:

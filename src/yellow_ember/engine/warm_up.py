@@ -17,7 +17,7 @@ from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
-from yellow_ember.dsp.stage import Setup, StageKind
+from yellow_ember.dsp.stage import Damage, Disc, Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
@@ -77,6 +77,15 @@ def _touch_strips() -> None:
         RawReader(Path(file.name), 2, 64, 64).read(0, block)
 
 
+def _touch_picture(kind: StageKind) -> None:
+    """Reach what the stage's picture needs beside its processor."""
+    for part in kind.picture(kind.defaults(), 48000.0, -18.0):
+        if isinstance(part, Damage):
+            part.at(np.zeros(2), 120.0, 0.0)
+        elif isinstance(part, Disc):
+            part.marks(0.0)
+
+
 def _touch(kind: StageKind) -> None:
     """Reach every kernel of a stage: every choice, and every number off its default."""
     processor = kind.processor(Setup(48000.0, 2, 64, 2, lookahead=kind.lookahead(kind.defaults(), 48000.0)))
@@ -94,6 +103,7 @@ def _touch(kind: StageKind) -> None:
     for variant in (kind.defaults(), *variants):
         processor.set(variant, at_once=True)
         processor.process(np.zeros((2, 64)))
+    _touch_picture(kind)
 
 
 _PARTS: dict[str, Callable[[], None]] = {

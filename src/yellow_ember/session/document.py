@@ -285,6 +285,29 @@ class Document:
         self.settle()
         return self._step(self._redo, self._undo)
 
+    @property
+    def steps(self) -> list[str]:
+        """Names of all steps from the first to the last, those that were taken back among them."""
+        return [step.label for step in (*self._undo, *reversed(self._redo))]
+
+    @property
+    def position(self) -> int:
+        """How many of the steps are in the value."""
+        return len(self._undo)
+
+    def go_to(self, position: int) -> None:
+        """Go back or forward until that many steps are in the value.  ValueError beyond the history.
+
+        Trials are settled first; one that is kept is a step more, before which `position` counts as it did.
+        """
+        if not 0 <= position <= len(self.steps):
+            raise ValueError(f"there are {len(self.steps)} steps, not {position}")
+        self.settle()
+        while self.position > position:
+            self._step(self._undo, self._redo)
+        while self.position < position:
+            self._step(self._redo, self._undo)
+
     def _step(self, source: list[_Step], target: list[_Step]) -> str | None:
         if not source:
             return None

@@ -30,10 +30,12 @@ from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.engine.jobs.difference import LOUDER_MOST_DB
 from yellow_ember.engine.jobs.measuring import StripMeasurement
 from yellow_ember.measure.anatomy import Anatomy
+from yellow_ember.measure.character import character_of
 from yellow_ember.measure.crowding import crowding
 from yellow_ember.plain_text import with_minus
-from yellow_ember.session.edits.remedies import WHERE, remedy
+from yellow_ember.session.edits.remedies import WHERE, Remedy, remedy
 from yellow_ember.session.values.model import Strip
+from yellow_ember.session.values.snapshots import Snapshot
 
 LOUDER = Number(id="louder_db", label="Louder by", unit="dB", minimum=0.0, maximum=LOUDER_MOST_DB, default=0.0,
                 group=Group.OUTPUT, help="Lifts what was added, so that little of it can be heard.")
@@ -127,14 +129,15 @@ class BandPicture(QWidget):
 
 
 class KindBars(QWidget):
-    """What was added, told apart: odd and even harmonics, noise, moved pitch, each on the ramp."""
+    """What was added, told apart: odd and even harmonics, noise, moved pitch; a bar on the ramp and a figure each."""
 
     _NAMES = ("odd", "even", "noise", "motion")
+    _ROW = 15
 
     def __init__(self) -> None:
         super().__init__()
         self._levels: tuple[float, ...] | None = None
-        self.setFixedHeight(30)
+        self.setFixedHeight(len(self._NAMES) * self._ROW)
         self.setAccessibleName("Kinds of what was added")
         self.setToolTip("From probe tones and silence through the path: odd and even harmonics, noise, and pitch that "
                         "moves, in dB below what comes out")
@@ -149,23 +152,23 @@ class KindBars(QWidget):
 
     @painted
     def paintEvent(self, painter: QPainter) -> None:
-        part = self.width() / len(self._NAMES)
+        middle = Qt.AlignmentFlag.AlignVCenter
+        painter.setFont(theme.font(8))
         for index, name in enumerate(self._NAMES):
-            box = QRectF(index * part, 0.0, part - 4.0, self.height())
+            row = QRectF(0.0, index * self._ROW, self.width(), self._ROW)
             level = -math.inf if self._levels is None else self._levels[index]
-            painter.setFont(theme.font(8))
             painter.setPen(theme.DIM)
-            words_box, middle = box.adjusted(0, 0, 0, -12), Qt.AlignmentFlag.AlignVCenter
-            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignLeft | middle), name)
+            painter.drawText(row, int(Qt.AlignmentFlag.AlignLeft | middle), name)
+            words = "\u2013" if self._levels is None or level < -99.5 else with_minus(f"{level:.0f} dB")
             painter.setPen(theme.TEXT)
-            words = "\u2013" if self._levels is None or level < -99.5 else with_minus(f"{level:.0f}")
-            painter.drawText(words_box, int(Qt.AlignmentFlag.AlignRight | middle), words)
+            painter.drawText(row, int(Qt.AlignmentFlag.AlignRight | middle), words)
+            bar = row.adjusted(48, 4, -48, -5)
             share = (max(level, theme.FAINTEST_DB - 20.0) - theme.FAINTEST_DB + 20.0) / 75.0
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.GROUND)
-            painter.drawRect(QRectF(box.left(), 20.0, box.width(), 6.0))
+            painter.drawRect(bar)
             painter.setBrush(theme.added_colour(level))
-            painter.drawRect(QRectF(box.left(), 20.0, min(max(share, 0.0), 1.0) * box.width(), 6.0))
+            painter.drawRect(QRectF(bar.left(), bar.top(), min(max(share, 0.0), 1.0) * bar.width(), bar.height()))
 
 
 class AddedBar(QWidget):
@@ -230,6 +233,18 @@ class Balance(QWidget):
         self.warning.setWordWrap(True)
         self.warning.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.warning.setAccessibleName("Warning")
+        self.remedy_button = action_button("Do it", self.apply_remedy, "Do what is proposed, as one step")
+        self._remedy: Remedy | None = None
+        self._told = QWidget()
+        told = QHBoxLayout(self._told)
+        told.setContentsMargins(0, 0, 0, 0)
+        told.addWidget(self.warning, 1)
+        told.addWidget(self.remedy_button, 0, Qt.AlignmentFlag.AlignTop)
+        self.since = TextLabel()
+        self.since.setObjectName("dim")
+        self.since.setAccessibleName("Difference to the last snapshot")
+        self._snapshots_heard: dict[str, tuple[Snapshot, StripMeasurement]] = {}
+        """The snapshot that each strip stood as last, as it was measured then."""
         self.state = TextLabel()
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.numbers: dict[str, TextLabel] = {}
@@ -240,10 +255,12 @@ class Balance(QWidget):
         layout.setSpacing(5)
         layout.addLayout(self._head())
         layout.addWidget(self.bands, 1)
+        layout.addLayout(self._added_line())
         layout.addWidget(self.added_bar)
         layout.addWidget(self.kinds)
-        layout.addWidget(self.warning)
+        layout.addWidget(self._told)
         layout.addLayout(self._numbers())
+        layout.addWidget(self.since)
         layout.addLayout(self._buttons())
         self._fill_added_row()
         layout.addWidget(self._added_row)
@@ -261,10 +278,23 @@ class Balance(QWidget):
         head.addWidget(self.state, 1, Qt.AlignmentFlag.AlignRight)
         return head
 
+    def _added_line(self) -> QHBoxLayout:
+        """The one figure that counts, large."""
+        label, number = TextLabel("Added"), TextLabel()
+        label.setFont(theme.font(10.5, bold=True))
+        number.setFont(theme.font(15, bold=True))
+        number.setAccessibleName("Added")
+        self.numbers["Added"] = number
+        line = QHBoxLayout()
+        line.addWidget(label)
+        line.addStretch(1)
+        line.addWidget(number)
+        return line
+
     def _numbers(self) -> QGridLayout:
         grid = QGridLayout()
         grid.setVerticalSpacing(2)
-        for row, name in enumerate(("Added", "Loudness before", "Loudness after", "Match offset", "Crest change")):
+        for row, name in enumerate(("Loudness before", "Loudness after", "Match offset", "Crest change")):
             label, number = TextLabel(name), TextLabel()
             label.setStyleSheet(f"color: {theme.DIM.name()}")
             number.setFont(theme.font(9.5, bold=True))
@@ -334,6 +364,7 @@ class Balance(QWidget):
         dissection = self._dissector.of(strip.id)
         self.kinds.show_anatomy(dissection.kinds if dissection is not None and strip.chain else None)
         self._show_warning(strip, result)
+        self._show_since(strip, result, fresh)
         added = self._added
         self._added_row.setVisible(added.on)
         self.louder.show_value(added.louder_db)
@@ -347,10 +378,38 @@ class Balance(QWidget):
     def _show_warning(self, strip: Strip, measurement: StripMeasurement | None) -> None:
         """Where what was added stands out more than the source, and what helps."""
         told = crowding(measurement.comparison) if measurement is not None and strip.chain else []
-        self.warning.setVisible(bool(told))
-        if told:
-            worst = told[0]
-            self.warning.setText(f"What was added would {WHERE[worst.what]}: {remedy(strip.chain, worst.what)}")
+        self._told.setVisible(bool(told))
+        self._remedy = remedy(strip.chain, told[0].what) if told else None
+        if self._remedy is not None:
+            self.warning.setText(f"What was added would {WHERE[told[0].what]}: {self._remedy.words}")
+
+    def apply_remedy(self) -> None:
+        """Do what the warning proposes."""
+        strip, chosen = self._selection.strip, self._remedy
+        if chosen is not None:
+            self._sessions.document.commit(
+                f"{chosen.words[0].upper()}{chosen.words[1:]}", lambda session: chosen.apply(session, strip.id))
+
+    def _show_since(self, strip: Strip, measurement: StripMeasurement | None, fresh: bool) -> None:
+        """Say what has changed against the snapshot that the strip stood as last."""
+        if measurement is None:
+            self.since.hide()
+            return
+        if fresh:
+            for snapshot in self._sessions.session.snapshots:
+                state = snapshot.state(strip.id)
+                if state is not None and state.chain == strip.chain and state.bypass == strip.bypass:
+                    self._snapshots_heard[strip.id] = snapshot, measurement
+        known = self._snapshots_heard.get(strip.id)
+        self.since.setVisible(known is not None and known[1] is not measurement)
+        if known is not None:
+            snapshot, then = known
+            added = measurement.comparison.added_db - then.comparison.added_db
+            brighter = character_of(measurement.comparison).brightness - character_of(then.comparison).brightness
+            crest = measurement.after.crest_db - then.after.crest_db
+            self.since.setText(f"Against {snapshot.title}: " + (
+                f"added {added:+.1f} dB, " if math.isfinite(added) else "") + (
+                f"tone {brighter:+.1f} dB/oct, crest {crest:+.1f}"))
 
     def _show_numbers(self, strip: Strip, measurement: StripMeasurement | None) -> None:
         if measurement is None:

@@ -5,86 +5,77 @@ Made from the stage's declaration; a new stage needs nothing here.
 
 from __future__ import annotations
 
-import functools
-from collections.abc import Callable
-from pathlib import Path
-
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
-from yellow_ember.app.panels.macro_row import MacroRow, add_macro_menu
+from yellow_ember.app.panels.macro_row import MacroRow
+from yellow_ember.app.panels.stage_controls import Bar, StageControls
 from yellow_ember.app.pictures.picture import Picture
-from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.job_keeper import JobKeeper
-from yellow_ember.app.state.lane_writer import Control, LaneWriter
+from yellow_ember.app.state.lane_writer import LaneWriter
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.proposal import Proposal
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.tools import Tools
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.impulse_browser import ImpulseBrowser
-from yellow_ember.app.tools.line_up import LineUpWindow
+from yellow_ember.app.tools.line_up import LineUpTool
 from yellow_ember.app.tools.macro_editor import MacroEditor
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
-from yellow_ember.app.widgets.flow import ColumnFlow
 from yellow_ember.app.widgets.layouts import clear
-from yellow_ember.app.widgets.step_lane import StepLane
 from yellow_ember.app.widgets.text import TextLabel
-from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.parameters import Group, Impulse, Number, Steps, Value
+from yellow_ember.dsp.parameters import Number
 from yellow_ember.dsp.stage import Offer
 from yellow_ember.dsp.stage_settings import StageSettings
-from yellow_ember.dsp.stage_values import STAGE_CONTROLS
 from yellow_ember.engine.live.client import EngineState
-from yellow_ember.files.impulses import read_impulse
-from yellow_ember.files.reading import AudioFileError
-from yellow_ember.session.edits.edits import AS_NEW, edit_stage, replace_stage, set_parameter, to_defaults
-from yellow_ember.session.values.macros import can_be_moved
-from yellow_ember.session.values.model import Session
+from yellow_ember.session.edits.edits import to_defaults
 
-_MANY = 16
+
+class FindLine(QLineEdit):
+    """Where a control's name is typed; Escape shows all of them again."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape and self.text():
+            self.clear()
+        else:
+            super().keyPressEvent(event)
 
 
 class Bench(QWidget):
     """Picture and controls of one stage."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, jobs: JobKeeper, lane_writer: LaneWriter) -> None:
+                 messages: Messages, jobs: JobKeeper, lane_writer: LaneWriter, tools: Tools) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
-        self._messages, self._jobs, self._writer = messages, jobs, lane_writer
-        self._gesture = Gesture(self._sessions)
-        self.bars: dict[str, ValueBar | StepLane] = {}
-        self.jumps: dict[str, QPushButton] = {}
-        self._sentence = ""
-        self._titles: set[str] = set()
+        self._messages, self._jobs, self._writer, self._tools = messages, jobs, lane_writer, tools
         self._built_for: tuple[str, str] | None = None
         self._title = TextLabel()
         self._title.setFont(theme.font(10.5, bold=True))
         self._purpose = TextLabel()
         self._purpose.setStyleSheet(f"color: {theme.DIM.name()}")
         self._purpose.setWordWrap(True)
-        self._purpose.setContentsMargins(10, 0, 10, 0)
         self._proposal = Proposal(self._sessions, self._messages, self._jobs)
         self.macros = MacroRow(self._sessions, self._selection, lane_writer, playback)
         self.picture = Picture(self._sessions, self._selection, self._playback, self._settings, self._messages,
                                self._jobs)
-        self.scroll_area = QScrollArea()
-        self.scroll_area.setWidgetResizable(True)
-        self.scroll_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._jump_row, self._lanes = QHBoxLayout(), QVBoxLayout()
+        self.controls = StageControls(self._sessions, self._selection, self._settings, self._messages, lane_writer)
+        self.controls.browsing.connect(self.open_impulses)
+        self.controls.folded.connect(lambda: self.all_button.setChecked(self.controls.all_open))
+        self._lanes = QVBoxLayout()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.macros)
         layout.addLayout(self._head())
-        layout.addWidget(self._purpose)
+        layout.addLayout(self._finding())
         layout.addLayout(self._body(), 1)
         layout.addLayout(self._lanes)
         self._sessions.changed.connect(self.refresh)
@@ -117,29 +108,54 @@ class Bench(QWidget):
             head.addWidget(button)
         return head
 
+    def _finding(self) -> QHBoxLayout:
+        """What the stage is for, and beside it what helps to find one of its controls."""
+        self.find_line = FindLine()
+        self.find_line.setPlaceholderText("Find a control")
+        self.find_line.setAccessibleName("Find a control")
+        self.find_line.setClearButtonEnabled(True)
+        self.find_line.setFixedWidth(150)
+        self.find_line.textChanged.connect(self.controls.find)
+        self.find_line.returnPressed.connect(self.controls.focus_found)
+        self.all_button = QPushButton("All")
+        self.all_button.setToolTip("Open every group of controls, or fold them all")
+        self.all_button.setCheckable(True)
+        self.all_button.clicked.connect(self.controls.open_all)
+        row = QHBoxLayout()
+        row.setContentsMargins(10, 0, 10, 0)
+        row.addWidget(self._purpose, 1)
+        row.addWidget(self.find_line)
+        row.addWidget(self.all_button)
+        return row
+
     def _body(self) -> QHBoxLayout:
-        """The picture, and beside it the controls under the row of their groups."""
-        self._jump_row.setContentsMargins(6, 0, 6, 0)
-        self._jump_row.setSpacing(2)
-        right = QVBoxLayout()
-        right.setSpacing(2)
-        right.addLayout(self._jump_row)
-        right.addWidget(self.scroll_area, 1)
+        """The picture, and beside it the controls."""
         body = QHBoxLayout()
         body.setSpacing(4)
         body.addWidget(self.picture, 5)
-        body.addLayout(right, 6)
+        body.addWidget(self.controls, 6)
         return body
 
     def sizeHint(self) -> QSize:
         return QSize(740, 400)
 
-    def _stage(self) -> StageSettings | None:
-        return self._selection.strip.stage(self._selection.stage_id) if self._selection.stage_id else None
+    @property
+    def bars(self) -> dict[str, Bar]:
+        """Controls that have been made, by their parameters."""
+        return self.controls.bars
+
+    def bar(self, name: str) -> Bar:
+        """The control of a parameter, in sight; its group is opened where it was folded."""
+        return self.controls.bar(name)
+
+    def find_control(self) -> None:
+        """Let a control's name be typed."""
+        self.find_line.setFocus()
+        self.find_line.selectAll()
 
     def refresh(self) -> None:
         """Show the chosen stage; controls are made again only for another stage."""
-        stage = self._stage()
+        stage = self.controls.stage
         requested = None if stage is None else (self._selection.strip_id, stage.id)
         if requested != self._built_for:
             self._build(stage)
@@ -151,203 +167,68 @@ class Bench(QWidget):
         self.field.setVisible(len(numbers) > 1)
         self.line_up.setVisible(stage is not None and Offer.LINE_UP in stage.declaration.offers)
         self.propose.setVisible(stage is not None and Offer.PROPOSE_BANDS in stage.declaration.offers)
-        if stage is None:
-            return
-        shown = {**stage.params, **stage.own_values}
-        idle = stage.declaration.idle(stage.params)
-        for name, bar in self.bars.items():
-            if isinstance(bar, StepLane):
-                bar.show_values(stage.params)
-            else:
-                follow_lane(bar, self._writer, self._control(name), shown[name])
-                bar.setEnabled(name not in idle)
-                bar.show_held(any(macro.targeting(stage.id, name) for macro in self._selection.strip.macros))
-        self._show_groups(stage, idle)
-        self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
-
-    def _show_groups(self, stage: StageSettings, idle: frozenset[str]) -> None:
-        """Leave out groups in which nothing does anything."""
-        flow = self.scroll_area.widget()
-        assert isinstance(flow, ColumnFlow)
-        titles = {group.value for group, members in stage.declaration.groups() if not idle.issuperset(
-            member.id for member in members)} | {Group.OUTPUT.value}
-        if titles != self._titles:
-            self._titles = titles
-            flow.show_only(titles)
-            for title, button in self.jumps.items():
-                button.setHidden(title not in titles)
+        for widget in (self.find_line, self.all_button):
+            widget.setVisible(stage is not None and bool(self.controls.groups))
+        if stage is not None:
+            self.controls.refresh()
+            self.all_button.setChecked(self.controls.all_open)
+            self._title.setText(stage.declaration.label + ("" if stage.on else " (bypassed)"))
 
     def _on_frame(self, state: EngineState) -> None:
-        for bar in self.bars.values():
-            if isinstance(bar, StepLane):
-                session = self._sessions.session
-                seconds = state.position / session.rate - session.first_beat
-                bar.show_place(seconds if state.playing else None, session.tempo)
-        self._show_lanes()
-
-    def _control(self, name: str) -> Control:
-        return self._selection.strip_id, self._selection.stage_id, name
-
-    def _show_lanes(self) -> None:
-        """Let the bars of what moves along the session show where that is now."""
-        stage = self._stage()
-        if stage is None or self._gesture.under_way:
-            return
-        for lane in stage.lanes:
-            bar = self.bars.get(lane.parameter)
-            if isinstance(bar, ValueBar):
-                follow_lane(bar, self._writer, self._control(lane.parameter), bar.value)
+        for lane in self.controls.lanes:
+            session = self._sessions.session
+            seconds = state.position / session.rate - session.first_beat
+            lane.show_place(seconds if state.playing else None, session.tempo)
+        self.controls.show_drawn()
 
     def open_line_up(self) -> None:
-        """The line-up bench of the chosen machine, in a window of its own."""
-        stage = self._stage()
+        """The line-up bench of the chosen machine."""
+        stage = self.controls.stage
         if stage is None or Offer.LINE_UP not in stage.declaration.offers:
             self._messages.say("Choose a tape machine to line up")
         else:
-            LineUpWindow(self._sessions, self._playback, self._messages, self._jobs, self._selection.strip_id,
-                         stage.id, self).show()
+            self._tools.open(LineUpTool, self._selection.strip_id, stage.id)
 
     def propose_bands(self) -> None:
         """Set the chosen stage's bands by what the stages before it added."""
-        stage = self._stage()
+        stage = self.controls.stage
         if stage is not None and Offer.PROPOSE_BANDS in stage.declaration.offers:
             self._proposal.start(self._selection.strip_id, stage.id)
 
     def open_variations(self) -> None:
-        """The chosen stage in many ways, in a window of their own."""
-        if self._stage() is not None:
-            VariationSheet(self._sessions, self._selection, self._playback, self._messages, self._jobs, self).show()
+        """The chosen stage in many ways, to hear and choose from."""
+        if self.controls.stage is not None:
+            self._tools.open(VariationSheet)
 
     def open_field(self) -> None:
         """Drive against tone of the chosen stage, as a map."""
-        if self._stage() is not None:
-            BalanceField(self._sessions, self._selection, self._playback, self._jobs, self).show()
+        if self.controls.stage is not None:
+            self._tools.open(BalanceField)
 
     def open_macros(self) -> None:
-        """The strip's macros, in a window of their own."""
-        MacroEditor(self._sessions, self._selection, self._playback, self._messages, self).show()
-
-    def _offer_more(self, name: str, menu: QMenu) -> None:
-        """What else can be done with a control: its lane, and macros."""
-        stage = self._stage()
-        add_lane_menu(menu, self._sessions, self._control(name))
-        if stage is not None and name in stage.params and can_be_moved(stage, name):
-            add_macro_menu(menu, self._sessions, self._selection, stage, name)
+        """The strip's macros, to make and change."""
+        self._tools.open(MacroEditor)
 
     def open_impulses(self) -> None:
-        """Impulse responses to hear in the chosen stage, in a window of their own."""
-        stage = self._stage()
+        """Impulse responses to hear in the chosen stage."""
+        stage = self.controls.stage
         if stage is not None:
-            ImpulseBrowser(self._sessions, self._selection, self._playback, self._settings, self._messages,
-                           self._jobs, stage.id, self).show()
+            self._tools.open(ImpulseBrowser, stage.id)
 
     def _build(self, stage: StageSettings | None) -> None:
-        self._gesture.keep()
-        self.bars = {}
-        self.jumps = {}
-        self._titles = set()
-        for row in (self._jump_row, self._lanes):
-            clear(row)
-        flow = ColumnFlow()
+        clear(self._lanes)
+        self.controls.build()
+        self.find_line.clear()
+        for lane in self.controls.lanes:
+            self._lanes.addWidget(lane)
         if stage is None:
             self._title.setText("No stage chosen")
             self._purpose.setText("Add one in the path above: press the plus, or Insert.")
-            self.scroll_area.setWidget(flow)
-            return
-        kind = stage.declaration
-        self._purpose.setText(kind.purpose)
-        groups = dict(kind.groups())
-        for group in Group:
-            members = list(groups.get(group, []))
-            if group is Group.OUTPUT:
-                members += STAGE_CONTROLS
-            if not members:
-                continue
-            bars = []
-            for parameter in members:
-                bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
-                bar.changing.connect(lambda value, name=parameter.id: self._set(name, value))
-                bar.committed.connect(lambda _value, name=parameter.id: self._commit(name))
-                if isinstance(bar, ValueBar):
-                    bar.browsing.connect(self.open_impulses)
-                    bar.refused.connect(self._messages.warn)
-                    bar.menu_opening.connect(lambda menu, name=parameter.id: self._offer_more(name, menu))
-                self.bars[parameter.id] = bar
-                if isinstance(bar, StepLane):
-                    self._lanes.addWidget(bar)
-                else:
-                    bars.append(bar)
-            flow.add_group(group.value, bars, functools.partial(self._reset_group, group))
-        self.scroll_area.setWidget(flow)
-        if len(kind.parameters) > _MANY:
-            self._add_jumps(flow)
-
-    def _add_jumps(self, flow: ColumnFlow) -> None:
-        """A button for each group, which scrolls to it."""
-        for title in flow.titles():
-            button = QPushButton(title.split()[-1] if title[-1].isdigit() else title)
-            button.setObjectName("jump")
-            button.setAccessibleName(f"Go to {title}")
-            button.setToolTip(f"Go to {title}")
-            button.clicked.connect(lambda _checked, chosen=title: self._go_to(flow, chosen))
-            self._jump_row.addWidget(button)
-            self.jumps[title] = button
-        self._jump_row.addStretch(1)
-
-    def _go_to(self, flow: ColumnFlow, title: str) -> None:
-        bar = self.scroll_area.verticalScrollBar()
-        assert bar is not None
-        bar.setValue(flow.top_of(title))
-
-    def _commit(self, name: str) -> None:
-        """Make the change a step, and say what else moved with it."""
-        if self._writer.let_go(self._control(name)):
-            return
-        self._gesture.keep()
-        if self._sentence:
-            self._messages.say(self._sentence)
-            self._sentence = ""
-
-    def _set(self, name: str, value: Value) -> None:
-        stage = self._stage()
-        if stage is None:
-            return
-        if name in stage.own_values:
-            self._show(name, value, lambda session, strip_id: edit_stage(
-                session, strip_id, stage.id, lambda old: replace_stage(old, **{name: value})))
-            return
-        kind = stage.declaration
-        if value and isinstance(kind.parameter(name), Impulse):
-            try:
-                read_impulse(Path(str(value)), self._sessions.session.rate)
-            except AudioFileError as error:
-                self._messages.warn(str(error))
-                self.refresh()
-                return
-        if kind.follow is not None:
-            self._sentence = kind.follow(stage.params, {**stage.params, name: value})[1] or self._sentence
-        self._show(name, value, lambda session, strip_id: set_parameter(session, strip_id, stage.id, name, value))
-
-    def _show(self, name: str, value: Value, change: Callable[[Session, str], Session]) -> None:
-        strip_id = self._selection.strip_id
-        if self._writer.move(self._control(name), value, lambda session: change(session, strip_id)):
-            return
-        self._gesture.show(self.bars[name].parameter.label, (self._selection.stage_id, name),
-                           lambda session: change(session, strip_id))
-
-    def _reset_group(self, group: Group) -> None:
-        """Every control of a group to its default, as one step."""
-        stage = self._stage()
-        if stage is None:
-            return
-        defaults = {p.id: p.default_value for p in stage.declaration.parameters if p.group is group}
-        extra = AS_NEW if group is Group.OUTPUT else {}
-        self._sessions.document.commit(f"{group.value} to defaults", lambda session: edit_stage(
-            session, self._selection.strip_id, stage.id,
-            lambda old: replace_stage(old, params={**old.params, **defaults}, **extra)))
+        else:
+            self._purpose.setText(stage.declaration.purpose)
 
     def to_defaults(self) -> None:
-        stage = self._stage()
+        stage = self.controls.stage
         if stage is not None:
             self._sessions.document.commit(f"{stage.declaration.label} to defaults", lambda session: to_defaults(
                 session, self._selection.strip_id, stage.id))

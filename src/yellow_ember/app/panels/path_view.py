@@ -7,11 +7,11 @@ removes it, the plus adds one.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QContextMenuEvent,
+    QDragEnterEvent,
+    QDropEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -22,28 +22,30 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QMenu, QWidget
 
-from yellow_ember.app.panels import copying
+from yellow_ember.app.panels import copying, dropping
 from yellow_ember.app.panels.lane_menu import acting_words, add_acting_menu
 from yellow_ember.app.state.asked_match import AskedMatch
 from yellow_ember.app.state.dissector import Dissector
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.job_keeper import JobKeeper
-from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.app.state.tools import Tools
 from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.stage_chooser import StageChooser
+from yellow_ember.app.tools.tool import dropped_files
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.glyphs import draw_glyph
 from yellow_ember.app.widgets.level import against_vu
 from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_y_grid
 from yellow_ember.dsp.parameters import as_pair
-from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stage_settings import StageSettings
-from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.plain_text import with_minus
+from yellow_ember.session.document import Settle, Trial
 from yellow_ember.session.edits.edits import (
     drive_stage,
     edit_stage,
@@ -58,24 +60,28 @@ from yellow_ember.session.values.model import Session, new_stage
 _LOW, _HIGH = -30.0, 18.0
 _DB_PER_PIXEL = 0.1
 _HEAD, _FOOT = 20.0, 24.0
-_WIDEST = 190.0
+_WIDEST, _NARROWEST = 190.0, 104.0
 _PLUS = 34.0
 
 
 KEYS = (("Insert or +", "add a stage"), ("Left, Right", "choose a stage"), ("Ctrl+Left, Ctrl+Right", "move it"),
         ("Up, Down", "drive it; with Shift finer"), ("Backspace", "drive back to its default"), ("X", "bypass it"),
-        ("Delete", "remove it"), ("Drag", "drive it up and down, move it sideways"))
+        ("S", "hear it alone"), ("Z", "level into its zone"), ("Delete", "remove it"),
+        ("Drag", "drive it up and down, move it sideways"))
 """What it answers to, for the sheet of keys."""
 
 
 class PathView(QWidget):
     """The picture of a strip's path, and the place where stages are added, moved and driven."""
 
+    driven = pyqtSignal()
+    """A stage was driven by the hand."""
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, jobs: JobKeeper, matcher: Matcher, dissector: Dissector) -> None:
+                 messages: Messages, jobs: JobKeeper, dissector: Dissector, tools: Tools) -> None:
         super().__init__()
         self._sessions, self._selection, self._playback, self._settings = sessions, selection, playback, settings
-        self._messages, self._jobs, self._matcher, self._dissector = messages, jobs, matcher, dissector
+        self._messages, self._jobs, self._dissector, self._tools = messages, jobs, dissector, tools
         self._gesture = Gesture(self._sessions)
         self._matches = AskedMatch(self._sessions, self._settings, self._messages, self._jobs)
         self._still: QPixmap | None = None
@@ -85,9 +91,13 @@ class PathView(QWidget):
         self._driven = 0.0
         self._mode = ""
         self._drop_at: int | None = None
+        self._solo: tuple[str, Trial] | None = None
+        """The stage that is heard alone, and the trial by which the others rest."""
+        self._scrolled = 0.0
         self.setMinimumHeight(150)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
+        self.setAcceptDrops(True)
         self._sessions.changed.connect(self._refresh)
         self._selection.changed.connect(self._refresh)
         self._playback.frame.connect(self._on_frame)
@@ -99,11 +109,17 @@ class PathView(QWidget):
 
     def _refresh(self) -> None:
         strip = self._selection.strip
+        if self._solo is not None and self._solo[0] not in {stage.id for stage in strip.chain}:
+            # Another strip is shown: what rested there works again.
+            trial, self._solo = self._solo[1], None
+            trial.drop()
+            return
         stages = ", ".join(f"{stage.declaration.label}{'' if stage.on else ' (off)'}" for stage in strip.chain)
         self.setAccessibleName(f"Path of {strip.name}")
         self.setAccessibleDescription(
             f"{stages or 'no stages'}. Left and right choose a stage, up and down drive it, Insert adds one, "
             "Delete removes it, X switches it, Control with left and right moves it.")
+        self._scroll_to_chosen()
         self.draw_again()
 
     def _on_frame(self, _state: object) -> None:
@@ -129,13 +145,28 @@ class PathView(QWidget):
         if count == 0:
             return []
         room = frame.width() - _PLUS - 40
-        width = min(_WIDEST, room / count - 14)
-        return [QRectF(frame.left() + 28 + index * (width + 14), frame.top() + 4, width, frame.height() - 8)
+        width = max(min(_WIDEST, room / count - 14), _NARROWEST)
+        # Where they do not all fit, the chosen one and what is behind it are in sight.
+        beyond = max(count * (width + 14) - room, 0.0)
+        left = frame.left() + 28 - min(self._scrolled, beyond)
+        return [QRectF(left + index * (width + 14), frame.top() + 4, width, frame.height() - 8)
                 for index in range(count)]
+
+    def _scroll_to_chosen(self) -> None:
+        """Bring the chosen stage into sight."""
+        columns, frame = self.columns(), self._axes().frame
+        if not columns or not self._selection.stage_id:
+            return
+        column = columns[self._selection.strip.index_of(self._selection.stage_id)]
+        if column.left() < frame.left() + 8:
+            self._scrolled = max(self._scrolled - (frame.left() + 28 - column.left()), 0.0)
+        elif column.right() > frame.right() - _PLUS:
+            self._scrolled += column.right() - (frame.right() - _PLUS - 8)
 
     def _plus(self) -> QRectF:
         frame, columns = self._axes().frame, self.columns()
         left = columns[-1].right() + 16 if columns else frame.left() + 28
+        left = min(left, frame.right() - 34)
         return QRectF(left, frame.center().y() - 15, 30, 30)
 
     def _foot(self, column: QRectF) -> QRectF:
@@ -186,8 +217,11 @@ class PathView(QWidget):
                          with_minus(f"level along the path, dB against 0 VU ({reference:g} dBFS)"))
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, 6.0)
+        painter.save()
+        painter.setClipRect(axes.frame.adjusted(1, 0, 12, 0))
         for stage, column in zip(strip.chain, self.columns(), strict=True):
             self._paint_stage(painter, axes, stage, column)
+        painter.restore()
         plus = self._plus()
         painter.setPen(QPen(theme.DIM, 1.2))
         painter.setBrush(theme.RAISED)
@@ -203,6 +237,8 @@ class PathView(QWidget):
     def _paint_stage(self, painter: QPainter, axes: Axes, stage: StageSettings, column: QRectF) -> None:
         kind = stage.declaration
         chosen = stage.id == self._selection.stage_id
+        if stage.id == self.soloed:
+            painter.fillRect(column.adjusted(0, -4, 0, 4), theme.AFTER_FILL)
         painter.setPen(QPen(theme.AFTER if chosen else theme.EDGE, 1.5 if chosen else 1.0))
         painter.setBrush(theme.RAISED if stage.on else theme.PANEL)
         painter.drawRoundedRect(column, 3, 3)
@@ -214,7 +250,9 @@ class PathView(QWidget):
             painter.fillRect(zone, theme.COMFORT)
         painter.setFont(theme.font(8.5, bold=True))
         painter.setPen(theme.TEXT if stage.on else theme.DIM)
-        head = QRectF(column.left() + 7, column.top(), column.width() - 28, _HEAD)
+        draw_glyph(painter, QRectF(column.left() + 6, column.top() + 4, 13, 13), kind.glyph,
+                   theme.AFTER if stage.on else theme.FAINT)
+        head = QRectF(column.left() + 24, column.top(), column.width() - 45, _HEAD)
         label = painter.fontMetrics().elidedText(kind.label, Qt.TextElideMode.ElideRight, int(head.width()))
         painter.drawText(head, int(Qt.AlignmentFlag.AlignVCenter), label)
         cross = self._cross(column).center()
@@ -223,25 +261,46 @@ class PathView(QWidget):
             painter.drawLine(cross + a, cross + b)
         foot = self._foot(column)
         painter.setFont(theme.font(8))
-        dot = QRectF(foot.left() + 7, foot.center().y() - 4.5, 9, 9)
-        painter.setPen(QPen(theme.AFTER if stage.on else theme.DIM, 1.2))
-        painter.setBrush(theme.AFTER if stage.on else theme.PANEL)
-        painter.drawEllipse(dot)
+        self._paint_switch(painter, QRectF(foot.left() + 6, foot.center().y() - 7, 26, 13), stage.on)
         painter.setPen(theme.TEXT if stage.on else theme.DIM)
         acting = acting_words(self._sessions.session, self._selection.strip, stage.id)
         text = acting or ("on" if stage.on else "bypassed")
         if kind.drive is not None and stage.on and not acting:
             drive = kind.parameter(kind.drive)
             text = f"{drive.label} {drive.text(stage.params[kind.drive])}"
-        where = foot.adjusted(21, 0, -4, 0)
-        result = self._dissector.of(self._selection.strip_id)
-        added_db = None if result is None else result.stages.get(stage.id)
-        if added_db is not None:
-            painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5),
-                             theme.added_colour(added_db))
-            text += with_minus(f", added {added_db:.0f}") if added_db > -99.5 else ", nothing added"
+        where = foot.adjusted(38, 0, -4, 0)
+        self._paint_added(painter, stage, foot)
         text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(where.width()))
         painter.drawText(where, int(Qt.AlignmentFlag.AlignVCenter), text)
+
+    @staticmethod
+    def _paint_switch(painter: QPainter, box: QRectF, on: bool) -> None:
+        """A switch whose knob lies at the right while the stage works."""
+        painter.setPen(QPen(theme.AFTER if on else theme.DIM, 1.2))
+        painter.setBrush(theme.AFTER_FILL if on else theme.PANEL)
+        painter.drawRoundedRect(box, 6.5, 6.5)
+        painter.setBrush(theme.AFTER if on else theme.DIM)
+        painter.setPen(Qt.PenStyle.NoPen)
+        knob = 9.0
+        painter.drawEllipse(QRectF(box.right() - knob - 2 if on else box.left() + 2, box.center().y() - knob / 2,
+                                   knob, knob))
+
+    def _paint_added(self, painter: QPainter, stage: StageSettings, foot: QRectF) -> None:
+        """What the stage adds, on the ramp with its figure; what was measured before a change is dimmed until then."""
+        fresh = self._dissector.of(self._selection.strip_id)
+        result = fresh or self._dissector.last_of(self._selection.strip_id)
+        added_db = None if result is None else result.stages.get(stage.id)
+        if added_db is None or not stage.on:
+            return
+        painter.save()
+        painter.setOpacity(1.0 if fresh is not None else 0.5)
+        painter.fillRect(QRectF(foot.left() + 2, foot.bottom() - 3, foot.width() - 4, 2.5),
+                         theme.added_colour(added_db))
+        painter.setPen(theme.added_text_colour(added_db))
+        words = with_minus(f"added {added_db:.0f} dB") if added_db > -99.5 else "nothing added"
+        painter.drawText(QRectF(foot.left() + 8, foot.top() - 17, foot.width() - 12, 16),
+                         int(Qt.AlignmentFlag.AlignVCenter), words)
+        painter.restore()
 
     def _paint_path(self, painter: QPainter, axes: Axes, columns: list[QRectF]) -> None:
         """The level line: flat between stages, a step within each, with its figures."""
@@ -286,7 +345,7 @@ class PathView(QWidget):
         index = self._stage_at(point)
         if index is None:
             if self._plus().contains(point):
-                self.open_add_menu()
+                self.open_chooser()
             return
         stage, column = self._selection.strip.chain[index], self.columns()[index]
         self._selection.select(self._selection.strip_id, stage.id)
@@ -342,6 +401,21 @@ class PathView(QWidget):
             self.drive(event.angleDelta().y() / 120.0 * 0.5)
             self._commit_drive()
 
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if dropping.fits_path(event.mimeData()) or copying.can_drop(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        event.acceptProposedAction()
+        if dropping.fits_path(event.mimeData()):
+            index = self._stage_at(event.position())
+            stage_id = "" if index is None else self._selection.strip.chain[index].id
+            dropping.on_path(self._sessions, self._selection, self._messages, dropped_files(event.mimeData())[0],
+                             stage_id)
+        else:
+            copying.drop(self._sessions, self._selection, self._messages, self._selection.strip_id, event.mimeData(),
+                         event.modifiers())
+
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         if self._selection.stage_id:
             menu = QMenu(self)
@@ -349,6 +423,9 @@ class PathView(QWidget):
             menu.addAction("Remove", self.remove_chosen)
             menu.addAction("All to defaults", self._defaults)
             menu.addAction("Match the stage's level", self.match_chosen)
+            menu.addAction("Level into the zone", self.level_chosen)
+            menu.addAction("Level every stage into its zone", self.level_all)
+            menu.addAction("Hear all again" if self.soloed == self._selection.stage_id else "Solo", self.solo_chosen)
             stage = self._selection.strip.stage(self._selection.stage_id)
             add_acting_menu(menu, self._sessions, self._selection.strip_id, stage.id, stage.declaration.label,
                             lambda: self._playback.state.position / self._sessions.session.rate)
@@ -359,7 +436,7 @@ class PathView(QWidget):
         control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         key = event.key()
         if key == Qt.Key.Key_Insert or event.text() == "+":
-            self.open_add_menu()
+            self.open_chooser()
         elif not chain:
             super().keyPressEvent(event)
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
@@ -377,6 +454,10 @@ class PathView(QWidget):
             self.remove_chosen()
         elif key == Qt.Key.Key_X:
             self.switch_chosen()
+        elif key == Qt.Key.Key_S and not event.modifiers():
+            self.solo_chosen()
+        elif key == Qt.Key.Key_Z and not event.modifiers():
+            self.level_chosen()
         elif key == Qt.Key.Key_Backspace:
             self._reset_drive()
         else:
@@ -398,6 +479,7 @@ class PathView(QWidget):
         self._gesture.show(f"Drive {kind.label}", stage_id, edit)
 
     def _commit_drive(self) -> None:
+        self.driven.emit()
         self._gesture.keep()
 
     def _reset_drive(self) -> None:
@@ -421,6 +503,44 @@ class PathView(QWidget):
         self._sessions.document.commit(f"{verb} {stage.declaration.label}", lambda session: edit_stage(
             session, self._selection.strip_id, stage.id, lambda old: replace_stage(old, on=not old.on)))
 
+    def solo_chosen(self) -> None:
+        """Let the chosen stage be heard without the others of its path, or all of them again; nothing is changed."""
+        stage_id, trial = self._selection.stage_id, self._solo
+        if trial is not None:
+            self._solo = None
+            trial[1].drop()
+            self.draw_again()
+        if not stage_id or (trial is not None and trial[0] == stage_id):
+            return
+        strip_id = self._selection.strip_id
+        others = [stage.id for stage in self._selection.strip.chain if stage.id != stage_id]
+        solo = self._sessions.document.trial("Solo", Settle.DROP, alone=True)
+
+        def edit(session: Session) -> Session:
+            for other in others:
+                session = edit_stage(session, strip_id, other, lambda old: replace_stage(old, on=False))
+            return edit_stage(session, strip_id, stage_id, lambda old: replace_stage(old, on=True))
+
+        solo.show(edit)
+        self._solo = stage_id, solo
+        self._messages.say(f"{self._selection.strip.stage(stage_id).declaration.label} alone; S again for all")
+        self.draw_again()
+
+    @property
+    def soloed(self) -> str:
+        """Id of the stage that is heard alone, "" for none."""
+        return self._solo[0] if self._solo is not None and self._solo[1].open else ""
+
+    def level_chosen(self) -> None:
+        """Set the level into the chosen stage so that the loop lies in its zone."""
+        if self._selection.stage_id:
+            self._matches.level_into_zone(self._selection.strip_id, (self._selection.stage_id,))
+
+    def level_all(self) -> None:
+        """Set the level into every stage of the path so that the loop lies in its zone."""
+        self._matches.level_into_zone(self._selection.strip_id, tuple(
+            stage.id for stage in self._selection.strip.chain))
+
     def match_chosen(self) -> None:
         """Make the chosen stage as loud as what enters it."""
         if self._selection.stage_id:
@@ -438,35 +558,15 @@ class PathView(QWidget):
         self._sessions.document.commit(f"Move {label}", lambda session: move_stage(
             session, self._selection.strip_id, self._selection.stage_id, index))
 
-    def open_add_menu(self) -> None:
-        """Offer the stages and the presets."""
-        menu = QMenu(self)
-        menu.setToolTipsVisible(True)
-        if self._selection.stage_id:
-            chosen = self._selection.strip.stage(self._selection.stage_id).declaration
-            heading = menu.addAction(f"Suits behind {chosen.label}")
-            assert heading is not None
-            heading.setEnabled(False)
-            self._add_kinds(menu, [stage_kind(name) for name in chosen.neighbours])
-            menu.addSeparator()
-        self._add_kinds(menu, STAGES)
-        menu.addSeparator()
-        menu.addAction("Presets\u2026", lambda: self.open_presets())
-        plus = self._plus()
-        menu.popup(self.mapToGlobal(QPointF(plus.left(), plus.bottom() + 2).toPoint()))
-
-    def _add_kinds(self, menu: QMenu, kinds: Sequence[StageKind]) -> None:
-        for kind in kinds:
-            action = menu.addAction(kind.label, lambda chosen=kind.kind: self.add(chosen))
-            assert action is not None
-            action.setToolTip(kind.purpose)
+    def open_chooser(self) -> None:
+        """Offer the stages, and chains for a purpose."""
+        self._tools.open(StageChooser)
 
     def open_presets(self, search: str = "") -> None:
-        """Presets to hear on this strip, in a window of their own; `search` names what to show of them."""
-        browser = PresetBrowser(self._sessions, self._selection, self._playback, self._settings, self._messages,
-                                self._jobs, self._matcher, self)
-        browser.search.setText(search)
-        browser.show()
+        """Presets to hear on this strip; `search` names what to show of them."""
+        browser = self._tools.open(PresetBrowser)
+        if search:
+            browser.look_for(search)
 
     def add(self, kind: str) -> None:
         """A new stage behind the chosen one, and at the end of every other chosen strip."""

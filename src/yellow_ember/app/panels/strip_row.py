@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import functools
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QContextMenuEvent,
+    QDrag,
     QDragEnterEvent,
     QDragLeaveEvent,
     QDropEvent,
@@ -20,7 +21,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
 
-from yellow_ember.app.panels import copying
+from yellow_ember.app.panels import copying, dropping, strip_commands
 from yellow_ember.app.panels.lane_menu import add_acting_menu
 from yellow_ember.app.state.background import BackgroundPrints, PrintState
 from yellow_ember.app.state.matcher import Matcher, MatchState
@@ -30,6 +31,8 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.folding import arrow
+from yellow_ember.app.widgets.glyphs import draw_glyph
 from yellow_ember.app.widgets.level import draw_level
 from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.app.widgets.text import escaped, menu_text
@@ -37,14 +40,18 @@ from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.edits import add_bus, edit_strip, remove_send, remove_strip, route, set_send
 from yellow_ember.session.edits.lane_edits import begin_lane
 from yellow_ember.session.edits.link_edits import group_of, join_link, leave_link, link_strips
+from yellow_ember.session.edits.strip_edits import move_strip
 from yellow_ember.session.values.drawn import find_lane
 from yellow_ember.session.values.model import Send, Strip, StripKind
 from yellow_ember.session.values.strip_values import BYPASS, MUTE
 
-ROW = 40
+ROW, COMPACT_ROW = 40, 28
+STRIP_MIME = "application/x-yellow-ember-strip"
+"""What a dragged row carries: the strip's id."""
 _INDENT = 12
 _BUTTON = 18
 _MARK, _FIGURE = 12, 20
+_SILENT = 1e-5
 _GLYPHS = 4
 """So many stages are drawn."""
 
@@ -55,17 +62,27 @@ def added_figure(added_db: float) -> str:
 
 
 KEYS = (("Up, Down", "another strip"), ("Shift+Up, Shift+Down", "choose several"),
-        ("Ctrl+click, Shift+click", "choose several"), ("M, S, X", "mute, solo, bypass"), ("F2", "rename"),
+        ("Ctrl+click, Shift+click", "choose several"), ("Left, Right", "fold or open a bus"),
+        ("M, S, X", "mute, solo, bypass"), ("Drag a row", "another place, another bus"),
         ("Drag a stage's mark", "move it; Ctrl copies it, Ctrl+Shift its settings"))
 """What it answers to, for the sheet of keys."""
 
 
 class StripRow(QWidget):
-    """A row; what it shows is taken from the session at every painting."""
+    """A row; what it shows is taken from the session at every painting.
+
+    compact : it is as low as can be read
+    folded : whether what feeds the bus is folded away; None for a strip that nothing feeds
+    """
+
+    folding = pyqtSignal(bool)
+    """What feeds the bus is to be folded away, or shown."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, strip: Strip, depth: int) -> None:
+                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, strip: Strip, depth: int, *,
+                 compact: bool = False, folded: bool | None = None) -> None:
         super().__init__()
+        self._compact, self._folded = compact, folded
         self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
         self._measurer, self._matcher, self._prints = measurer, matcher, prints
         self.strip_id = strip.id
@@ -77,7 +94,7 @@ class StripRow(QWidget):
         self._match = MatchState.MATCHED
         self._press: QPointF | None = None
         self._drop_over = False
-        self.setFixedHeight(ROW)
+        self.setFixedHeight(COMPACT_ROW if compact else ROW)
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -121,30 +138,45 @@ class StripRow(QWidget):
                         "M mutes, S plays it alone. Ctrl+click edits it together with others.")
         self.draw_again()
 
-    def show_levels(self) -> None:
-        """Take the newest levels."""
+    def show_levels(self) -> bool:
+        """Take the newest levels; False where none is left."""
         engine = self._playback.engine
         reading = engine.reading(self.strip_id) if engine is not None else None
         vu, peak = (float(reading.vu.max()), float(reading.peak.max())) if reading is not None else (0.0, 0.0)
         if vu != self._vu or peak != self._peak:
             self._vu, self._peak = vu, max(peak, self._peak * 0.93)
             self.update(self._level_box().adjusted(-1, -1, 1, 1).toAlignedRect())
+        return vu > _SILENT or self._peak > _SILENT
 
     # -- drawing ------------------------------------------------------------------------
 
     def _button_box(self, index: int) -> QRectF:
-        return QRectF(self.width() - 8 - (2 - index) * (_BUTTON + 3), 4, _BUTTON, 15)
+        return QRectF(self.width() - 8 - (2 - index) * (_BUTTON + 3), 2 if self._compact else 4, _BUTTON, 15)
 
     def _level_box(self) -> QRectF:
-        left = 10 + self._depth * _INDENT
+        left = 14 + self._depth * _INDENT
+        if self._compact:
+            return QRectF(left, self.height() - 8, self.width() - left - 8 - _MARK - 4, 3)
         return QRectF(left, ROW - 13, self.width() - left - 8 - _MARK - _FIGURE - 6, 6)
 
     def _mark_box(self) -> QRectF:
-        return QRectF(self.width() - 8 - _MARK, ROW - 14.5, _MARK, 9)
+        return QRectF(self.width() - 8 - _MARK, self.height() - (10.5 if self._compact else 14.5), _MARK, 9)
+
+    def _figure_box(self) -> QRectF:
+        """Where what is added stands in figures: a column beside the buttons of a low row, else beside the level."""
+        if self._compact:
+            return QRectF(self._button_box(0).left() - _FIGURE - 6, 3, _FIGURE, 14)
+        box = self._level_box()
+        return QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
+
+    def _fold_box(self) -> QRectF:
+        """Where the triangle of a bus is."""
+        return QRectF(self._depth * _INDENT + 2, 2, 11, 18)
 
     def _glyph_box(self) -> QRectF:
         width = 17.0 * len(self._strip.chain[:_GLYPHS])
-        return QRectF(self._button_box(0).left() - width - 3, 4.5, width, 14)
+        right = self._figure_box().left() if self._compact else self._button_box(0).left()
+        return QRectF(right - width - 3, 2.5 if self._compact else 4.5, width, 14)
 
     def draw_again(self) -> None:
         """Show what there is now; levels alone are drawn over what stays."""
@@ -174,11 +206,17 @@ class StripRow(QWidget):
         strip = self._strip
         if self.strip_id in self._selection.chosen:
             painter.fillRect(self.rect(), theme.RAISED)
-            painter.fillRect(QRectF(0, 0, 3 if self._selection.strip_id == self.strip_id else 1.5, ROW), theme.AFTER)
+            width = 3.0 if self._selection.strip_id == self.strip_id else 1.5
+            painter.fillRect(QRectF(0, 0, width, self.height()), theme.AFTER)
+        if self._folded is not None:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.DIM)
+            centre = self._fold_box().center()
+            painter.drawPolygon(arrow(centre.x(), centre.y(), down=not self._folded))
         if self.hasFocus() or self._drop_over:
             painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.SolidLine if self._drop_over else Qt.PenStyle.DotLine))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
-        left = 10 + self._depth * _INDENT
+        left = 14 + self._depth * _INDENT
         if self._link:
             self._paint_link(painter, QRectF(left, 5, 15, 13))
             left += 19
@@ -186,7 +224,8 @@ class StripRow(QWidget):
         painter.setPen(theme.DIM if strip.mute else theme.TEXT)
         room = self._glyph_box().left() - left - 4
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, int(room))
-        painter.drawText(QRectF(left, 2, room, 20), int(Qt.AlignmentFlag.AlignVCenter), name)
+        painter.drawText(QRectF(left, 0 if self._compact else 2, room, 18 if self._compact else 20),
+                         int(Qt.AlignmentFlag.AlignVCenter), name)
         self._paint_glyphs(painter, strip)
         for index, (letter, on, colour) in enumerate((("M", strip.mute, theme.BEFORE), ("S", strip.solo, theme.AFTER))):
             box = self._button_box(index)
@@ -198,7 +237,7 @@ class StripRow(QWidget):
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
         result = self._measurer.latest(self.strip_id)
         box = self._level_box()
-        figure_box = QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
+        figure_box = self._figure_box()
         figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if result is not None and strip.chain:
             painter.setPen(Qt.PenStyle.NoPen)
@@ -236,16 +275,11 @@ class StripRow(QWidget):
                          theme.BEFORE)
 
     def _paint_glyphs(self, painter: QPainter, strip: Strip) -> None:
-        painter.setFont(theme.font(7.5, bold=True))
         whole = self._glyph_box()
         for index, stage in enumerate(strip.chain[:_GLYPHS]):
             works = stage.on and not strip.bypass
-            box = QRectF(whole.left() + 17 * index, whole.top(), 14, 14)
-            painter.setPen(QPen(theme.AFTER if works else theme.EDGE, 1.0))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(box)
-            painter.setPen(theme.TEXT if works else theme.DIM)
-            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), stage.declaration.glyph)
+            draw_glyph(painter, QRectF(whole.left() + 17 * index, whole.top(), 13, 13), stage.declaration.glyph,
+                       theme.AFTER if works else theme.FAINT, 1.2)
         if strip.bypass and strip.chain:
             painter.setPen(QPen(theme.BEFORE, 1.4))
             across = whole.center().y()
@@ -255,7 +289,9 @@ class StripRow(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         point, left = QPointF(event.position()), event.button() == Qt.MouseButton.LeftButton
-        if left and self._button_box(0).contains(point):
+        if left and self._folded is not None and self._fold_box().contains(point):
+            self.folding.emit(not self._folded)
+        elif left and self._button_box(0).contains(point):
             self.toggle("mute")
         elif left and self._button_box(1).contains(point):
             self.toggle("solo")
@@ -270,18 +306,28 @@ class StripRow(QWidget):
             self._selection.choose_only(self.strip_id)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """From a glyph on: carry the path to another strip."""
-        if self._press is None or not self._glyph_box().contains(self._press):
+        """Carry the path to another strip, from a glyph on; else the strip to another place."""
+        if self._press is None or (event.position() - self._press).manhattanLength() <= (
+                QApplication.startDragDistance()):
             return
-        if (event.position() - self._press).manhattanLength() > QApplication.startDragDistance():
-            self._press = None
+        from_glyphs = self._glyph_box().contains(self._press)
+        self._press = None
+        if from_glyphs:
             copying.drag(self, self._messages, self.strip_id, self._strip.chain)
+        elif self._strip.kind is not StripKind.MASTER:
+            mime = QMimeData()
+            mime.setData(STRIP_MIME, self.strip_id.encode())
+            carrying = QDrag(self)
+            carrying.setMimeData(mime)
+            carrying.exec(Qt.DropAction.MoveAction)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._press = None
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if copying.can_drop(event.mimeData()):
+        mime = event.mimeData()
+        carries_strip = mime is not None and mime.hasFormat(STRIP_MIME)
+        if carries_strip or copying.can_drop(mime) or dropping.audio_of(mime):
             event.acceptProposedAction()
             self._drop_over = True
             self.draw_again()
@@ -293,9 +339,33 @@ class StripRow(QWidget):
     def dropEvent(self, event: QDropEvent) -> None:
         self._drop_over = False
         self.draw_again()
-        copying.drop(self._sessions, self._selection, self._messages, self.strip_id, event.mimeData(),
-                     event.modifiers())
+        files, mime = dropping.audio_of(event.mimeData()), event.mimeData()
+        if mime is not None and mime.hasFormat(STRIP_MIME):
+            self._take_strip(bytes(mime.data(STRIP_MIME).data()).decode(), event.position().y() / self.height())
+        elif files:
+            dropping.on_strip(self._sessions, self.strip_id, files)
+        else:
+            copying.drop(self._sessions, self._selection, self._messages, self.strip_id, event.mimeData(),
+                         event.modifiers())
         event.acceptProposedAction()
+
+    def _take_strip(self, strip_id: str, share: float) -> None:
+        """Another strip is dropped here: on the upper part it goes before this one, on the lower part behind it.
+
+        share : how far down the row; in the middle of a bus the strip feeds that bus
+        """
+        here = {strip.id: strip.name for strip in self._sessions.session.strips}
+        if strip_id not in here or strip_id == self.strip_id:
+            return
+        try:
+            if self._strip.kind is not StripKind.TRACK and (0.3 < share < 0.7 or self._strip.kind is StripKind.MASTER):
+                self._sessions.document.commit(f"Route {here[strip_id]}",
+                                               lambda session: route(session, strip_id, self.strip_id))
+            else:
+                self._sessions.document.commit(f"Move {here[strip_id]}", lambda session: move_strip(
+                    session, strip_id, self.strip_id, after=share >= 0.5))
+        except ValueError as reason:
+            self._messages.warn(str(reason))
 
     def toggle(self, which: str) -> None:
         """Switch mute, solo or bypass, of all strips that are chosen with this one."""
@@ -321,6 +391,8 @@ class StripRow(QWidget):
                 self.toggle("solo")
             case Qt.Key.Key_X if not event.modifiers():
                 self.toggle("bypass")
+            case Qt.Key.Key_Left | Qt.Key.Key_Right if self._folded is not None:
+                self.folding.emit(event.key() == Qt.Key.Key_Left)
             case Qt.Key.Key_Up | Qt.Key.Key_Down:
                 rows = [strip.id for strip, _ in self._sessions.session.depth_first()]
                 step = 1 if event.key() == Qt.Key.Key_Down else -1
@@ -329,8 +401,6 @@ class StripRow(QWidget):
                     self._selection.choose_also_next(at)
                 else:
                     self._selection.choose_only(at)
-            case Qt.Key.Key_F2:
-                self.rename()
             case _:
                 super().keyPressEvent(event)
 
@@ -343,6 +413,8 @@ class StripRow(QWidget):
         """What can be done with the strip."""
         strip = self._strip
         menu = QMenu(self)
+        if self.strip_id not in self._selection.chosen:
+            self._selection.choose_only(self.strip_id)
         menu.addAction("Rename", self.rename)
         bypass = menu.addAction("Bypass the path", lambda: self.toggle("bypass"))
         assert bypass is not None
@@ -357,10 +429,17 @@ class StripRow(QWidget):
                         session, strip.id, "", chosen))))
         if strip.kind is not StripKind.MASTER:
             self._add_ways(menu, strip)
+        if self._folded is not None:
+            menu.addAction("Choose all that feed it", self._choose_feeding)
         self._add_links(menu)
         menu.addSeparator()
         menu.addAction("Add bus", lambda: self._sessions.document.commit(
             "Add bus", lambda session: add_bus(session, "Bus")))
+        menu.addAction("New bus for the chosen strips", lambda: strip_commands.new_bus(
+            self._sessions, self._selection, self._messages))
+        menu.addAction("Duplicate", lambda: strip_commands.duplicate(self._sessions, self._selection, self._messages))
+        menu.addAction("Clear the path", lambda: strip_commands.clear_path(self._sessions, self._selection))
+        menu.addAction("Reset", lambda: strip_commands.reset(self._sessions, self._selection))
         if strip.kind is not StripKind.MASTER:
             menu.addAction("Remove", self._remove)
         return menu
@@ -395,6 +474,11 @@ class StripRow(QWidget):
         if own is not None:
             menu.addAction(menu_text(f"Leave link {own.name}"), lambda: self._sessions.document.commit(
                 f"Leave link {own.name}", lambda session: leave_link(session, self.strip_id)))
+
+    def _choose_feeding(self) -> None:
+        """Choose the strips of a bus, to edit them at once."""
+        feeding = self._sessions.session.feeding(self.strip_id)
+        self._selection.choose_all([strip.id for strip in feeding])
 
     def rename(self) -> None:
         name, accepted = QInputDialog.getText(self, "Rename", "Name", text=self._strip.name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.added import AddedListening
@@ -285,9 +285,15 @@ class TopLine(QWidget):
         if state.ceiling_gain < 0.999:
             self._ceiling_left = _CEILING_HOLD_FRAMES
             self.ceiling.setText(f"ceiling holds {-20 * math.log10(state.ceiling_gain):.1f} dB")
-            self.ceiling.setStyleSheet(f"color: {theme.AFTER.name()}")
+            self._colour_ceiling(theme.AFTER)
         elif self._ceiling_left > 0:
             self._ceiling_left -= 1
         else:
             self.ceiling.setText(f"ceiling {session.ceiling_dbfs:g} dBFS")
-            self.ceiling.setStyleSheet(f"color: {theme.DIM.name()}")
+            self._colour_ceiling(theme.DIM)
+
+    def _colour_ceiling(self, colour: QColor) -> None:
+        """Colour the ceiling's words; a style sheet costs more than all else of a frame."""
+        sheet = f"color: {colour.name()}"
+        if self.ceiling.styleSheet() != sheet:
+            self.ceiling.setStyleSheet(sheet)

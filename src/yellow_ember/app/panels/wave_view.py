@@ -39,7 +39,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.session_waves import SessionWaves
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.state.time_view import ZOOM_STEP, TimeView
-from yellow_ember.app.tools.tool_window import dropped_files
+from yellow_ember.app.tools.tool import dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, still
 from yellow_ember.engine.live.client import EngineState

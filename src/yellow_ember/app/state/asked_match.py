@@ -12,7 +12,9 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.dsp.stage_values import WET
 from yellow_ember.engine.jobs.measuring import mix_offset, stage_offset
+from yellow_ember.engine.jobs.zone_levels import zone_levels
 from yellow_ember.session.edits.edits import edit_stage, edit_strip, replace_stage
+from yellow_ember.session.edits.zone_edits import levels_into
 from yellow_ember.session.values.model import Strip
 from yellow_ember.session.values.strip_values import MATCH
 
@@ -32,6 +34,21 @@ class AskedMatch(QObject):
     def match_in_mix(self, strip_id: str) -> None:
         """Make the mix as loud with a strip's chain as without it, by the strip's match."""
         self._start(strip_id, self._take_mix, mix_offset, strip_id)
+
+    def level_into_zone(self, strip_id: str, stage_ids: tuple[str, ...]) -> None:
+        """Set the level into stages so that the loop lies in their zones, by trims before and behind them."""
+        def arrived(moves: dict[str, float]) -> None:
+            if not moves:
+                self._messages.say("The level lies in the zone already")
+            elif any(strip.id == strip_id for strip in self._sessions.session.strips):
+                self._sessions.document.commit(
+                    "Level into the zone", lambda session: levels_into(session, strip_id, moves))
+                words = ", ".join(f"{by:+.1f} dB" for by in moves.values())
+                self._messages.say(f"Level into the zone: {words} before the stage, taken back behind it")
+
+        self._jobs.start(self, zone_levels, self._sessions.session, strip_id, stage_ids, done=arrived,
+                         failed=lambda reason: self._messages.warn(f"The level can't be measured: {reason}"))
+        self._messages.say("Measuring\u2026")
 
     def _start(self, strip_id: str, take: Callable[[Strip, float], None], measure: Callable[..., float],
                *of: str) -> None:

@@ -39,11 +39,15 @@ class Dissector(QObject):
             self._asked = session, strip_id, next((result for known, result in self._known if known == sound), None)
         return self._asked[2]
 
+    def last_of(self, strip_id: str) -> Dissection | None:
+        """The newest that is known of the strip, of how it was where not of how it is."""
+        return next((result for _, result in self._known if result is not None and result.strip_id == strip_id), None)
+
     def poll(self) -> None:
         """Start where there is something new to take apart; called with the clock."""
         strip = self._selection.strip
         if self._jobs.is_running(self) or not strip.chain or not self._measurer.fresh(
-                strip.id) or self._measurer.busy:
+                strip.id):
             return
         sound = sound_of(self._sessions.session, strip.id)
         if all(known != sound for known, _ in self._known):

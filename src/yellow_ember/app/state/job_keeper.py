@@ -28,7 +28,7 @@ class _Work(Protocol):
 
     def result(self) -> Any: ...
 
-    def cancel(self) -> None: ...
+    def abandon(self) -> None: ...
 
 
 class _Sum:
@@ -51,7 +51,7 @@ class _Sum:
         except Exception as error:
             raise JobError(str(error) or type(error).__name__) from error
 
-    def cancel(self) -> None:
+    def abandon(self) -> None:
         self._future.cancel()
 
 
@@ -158,13 +158,13 @@ class JobKeeper(QObject):
         """End that work now, where it runs; nothing of it arrives any more."""
         entry = self._entries.pop((id(owner), name), None)
         if entry is not None:
-            entry.work.cancel()
+            entry.work.abandon()
 
     def poll(self) -> None:
         """Hand out what has arrived; the keeper's own clock calls it."""
         for key, entry in list(self._entries.items()):
             if sip.isdeleted(entry.owner) and self._entries.pop(key, None) is entry:
-                entry.work.cancel()
+                entry.work.abandon()
                 continue
             ended = entry.work.poll()
             for result in entry.work.take_parts():

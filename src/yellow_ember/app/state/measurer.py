@@ -16,7 +16,9 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
-from yellow_ember.session.values.model import Session
+from yellow_ember.measure.likely_source import likely_source
+from yellow_ember.session.values.model import Session, Strip, StripKind
+from yellow_ember.session.values.purposes import source_by_name
 
 SETTLE_SECONDS = 0.35
 _IDLE_SECONDS = 1.0
@@ -90,6 +92,16 @@ class Measurer(QObject):
         """The last measurement of a strip, fresh or not."""
         result = self._have.get(strip_id)
         return result[1] if result else None
+
+    def probable_source(self, strip: Strip) -> str:
+        """Propose what a strip is, by its kind, its name and its sound; "" where nothing tells."""
+        if strip.kind is not StripKind.TRACK:
+            return "master" if strip.kind is StripKind.MASTER else "bus"
+        named, measurement = source_by_name(strip.name), self.latest(strip.id)
+        if named or measurement is None:
+            return named
+        return likely_source(measurement.comparison.bands, measurement.comparison.before_db,
+                             measurement.before.crest_db)
 
     def fresh(self, strip_id: str) -> bool:
         """True when the last measurement is of the strip as it is now."""

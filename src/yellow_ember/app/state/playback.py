@@ -25,6 +25,8 @@ from yellow_ember.session.values.model import Session
 FRAME_MS = 33
 _LOADING_SECONDS = 4.0
 """Kernels that are compiled already are loaded in less."""
+_RESTING_MS, _AWAKE_SECONDS = 250, 3.0
+"""How slowly the clock goes while nothing moves, and how long meters take to fall."""
 
 
 class Playback(QObject):
@@ -54,6 +56,9 @@ class Playback(QObject):
         self._clock = QTimer(self)
         self._clock.setInterval(FRAME_MS)
         self._clock.timeout.connect(self._tick)
+        self._awake_until = 0.0
+        for changed in (sessions.adopting, sessions.changed, selection.changed):
+            changed.connect(self.wake)
         sessions.adopting.connect(self._on_adopting)
         sessions.changed.connect(self._on_session_changed)
         selection.changed.connect(self._tell_selection)
@@ -96,12 +101,23 @@ class Playback(QObject):
             self.engine.close()
             self.engine = None
 
+    def wake(self) -> None:
+        """Let the clock go at its full rate, as something is about to move."""
+        self._awake_until = time.monotonic() + _AWAKE_SECONDS
+        if self._clock.interval() != FRAME_MS:
+            self._clock.setInterval(FRAME_MS)
+
     def _tick(self) -> None:
         if self.engine is None:
             self._adopt_engine()
         if self.engine is not None:
             self.state = self.engine.poll()
             self.beat.emit()
+            if self.state.playing:
+                self.wake()
+            elif time.monotonic() > self._awake_until and self._clock.interval() == FRAME_MS:
+                # Nothing moves: a window that rests takes next to nothing.
+                self._clock.setInterval(_RESTING_MS)
         self.frame.emit(self.state)
 
     def _adopt_engine(self) -> None:
@@ -172,6 +188,7 @@ class Playback(QObject):
 
     def toggle_play(self) -> None:
         """Play, or stop."""
+        self.wake()
         if self.engine is None:
             self._play_wanted = True
             self._messages.say("Playing starts as soon as the engine is ready")
@@ -188,6 +205,7 @@ class Playback(QObject):
 
     def locate(self, position: int) -> None:
         """Go on from another frame."""
+        self.wake()
         if self.engine is not None:
             self.engine.locate(position)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from yellow_ember.app.state.session_keeper import SessionKeeper
@@ -74,6 +76,14 @@ class Selection(QObject):
         low, high = sorted((order.index(self.strip_id), order.index(strip_id)))
         self._chosen = tuple(order[low:high + 1])
         self.changed.emit()
+
+    def choose_all(self, strip_ids: Sequence[str]) -> None:
+        """Choose these strips together; the first of them is shown."""
+        if strip_ids:
+            self._chosen = tuple(strip_ids)
+            if self.strip_id not in strip_ids:
+                self.select(strip_ids[0])
+            self.changed.emit()
 
     def choose_only(self, strip_id: str) -> None:
         """Choose one strip alone."""

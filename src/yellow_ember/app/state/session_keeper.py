@@ -23,7 +23,7 @@ from yellow_ember.session.io.autosave import Card, keep_version
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session, relocate, write_session
 from yellow_ember.session.values.limits import MAXIMUM_STRIPS
-from yellow_ember.session.values.model import RATES, Session, master_strip, session_from_audio
+from yellow_ember.session.values.model import MASTER, RATES, Session, master_strip, session_from_audio
 
 _PACKAGE = Path(__file__).resolve().parents[2]
 
@@ -155,8 +155,8 @@ class SessionKeeper(QObject):
         self._offer_time_stamps()
         self._messages.say(f"New session from {len(good)} file{'s' if len(good) > 1 else ''}")
 
-    def add_audio(self, paths: list[Path]) -> None:
-        """More tracks for this session."""
+    def add_audio(self, paths: list[Path], out: str = MASTER) -> None:
+        """More tracks for this session, that feed a bus."""
         if len(paths) + len(self.session.strips) > MAXIMUM_STRIPS:
             self._messages.warn(f"A session holds at most {MAXIMUM_STRIPS - 1} tracks and buses; "
                                 f"{len(paths)} more are too many")
@@ -165,7 +165,7 @@ class SessionKeeper(QObject):
         if good:
             marks = list(map(read_marks, good))
             self.document.commit("Add tracks", lambda session: _with_markers(
-                functools.reduce(add_track, good, session), marks))
+                functools.reduce(lambda result, path: add_track(result, path, out), good, session), marks))
             self._offer_time_stamps()
 
     def add_files(self, strip_id: str, paths: list[Path], seconds: float) -> None:

@@ -31,6 +31,12 @@ class Settings:
     impulses : folder in which the user looks for impulse responses
     favourites, heard : names of presets that the user marked, and kept last
     snap, follow, all_waves : what places snap to, how the time line follows, and whether it shows all strips
+    compact_desk : the desk's rows are low, so that many are in sight
+    card_closed : the card of the first start was closed
+    preset_filters : what the preset browser was last told, by filter; its source by the source that it proposed
+    printing : what the print dialog was last told
+    keys : keys that the user gave to commands, by their names
+    opened : groups of controls that are open on the bench, by kind of stage, with commas
     layout : what each splitter and the window remember, as text
     """
 
@@ -46,12 +52,18 @@ class Settings:
     snap: str = "beat"
     follow: str = "page"
     all_waves: bool = False
+    compact_desk: bool = False
+    card_closed: bool = False
     recent: tuple[str, ...] = ()
     impulses: str = ""
     favourites: tuple[str, ...] = ()
     heard: tuple[str, ...] = ()
     notes: dict[str, str] = field(default_factory=dict)
-    layout: dict[str, str] | None = None
+    preset_filters: dict[str, str] = field(default_factory=dict)
+    printing: dict[str, str] = field(default_factory=dict)
+    keys: dict[str, str] = field(default_factory=dict)
+    opened: dict[str, str] = field(default_factory=dict)
+    layout: dict[str, str] = field(default_factory=dict)
     _kept: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
     """What the file held when it was read or written here, by name; the defaults before that."""
 
@@ -135,7 +147,7 @@ def load_settings() -> Settings:
         value, default = result.get(entry.name), getattr(settings, entry.name)
         if isinstance(default, tuple) and isinstance(value, list):
             setattr(settings, entry.name, tuple(str(item) for item in value))
-        elif entry.name in ("layout", "notes") and isinstance(value, dict):
+        elif isinstance(value, dict) and isinstance(default, dict):
             setattr(settings, entry.name, {str(name): str(state) for name, state in value.items()})
         elif type(value) is type(default):
             setattr(settings, entry.name, value)

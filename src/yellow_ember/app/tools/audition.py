@@ -8,14 +8,12 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QListWidget, QWidget
-
 from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.tools.tool import TryingTool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.engine.jobs.measuring import StripMeasurement, measure_strip
@@ -26,25 +24,21 @@ KEYS = (("Up, Down", "hear the next one"), ("Enter", "keep it"), ("Escape", "rev
 """What all lists of things to hear answer to, for the sheet of keys."""
 
 
-class Audition(TryingWindow):
+class Audition(TryingTool):
     """What is heard is a trial of the document.
 
     Entries have keys; a row without one ("" in `keys`) can't be heard.
     """
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 jobs: JobKeeper, parent: QWidget, name: str) -> None:
-        super().__init__(sessions, playback, parent)
+                 jobs: JobKeeper) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages, self._jobs = selection, messages, jobs
         self._strip_id = self._selection.strip_id
         self._offsets: dict[str, float] = {}
         self._measuring = ""
         """Key of the entry that is being measured."""
         self.heard: str | None = None
-        self.list = QListWidget()
-        self.list.setAccessibleName(name)
-        self.list.currentRowChanged.connect(self._try_row)
-        self.list.itemActivated.connect(lambda _item: self.activate())
         self.state = TextLabel("Arrow keys: hear    Enter: keep    Escape: revert")
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
         self.state.setWordWrap(True)
@@ -86,15 +80,21 @@ class Audition(TryingWindow):
         self.keep()
 
     @property
+    @abstractmethod
+    def row(self) -> int:
+        """The chosen row, -1 for none."""
+
+    @property
     def chosen_key(self) -> str:
-        row, keys = self.list.currentRow(), self.keys()
+        row, keys = self.row, self.keys()
         return keys[row] if 0 <= row < len(keys) else ""
 
     def _matched(self, key: str, match_db: float) -> Session:
         return edit_strip(self.tried(self._sessions.document.committed, key), self._strip_id,
                           lambda strip: strip.with_(match_db=match_db))
 
-    def _try_row(self, _row: int) -> None:
+    def try_row(self) -> None:
+        """Let the chosen row be heard."""
         key = self.chosen_key
         if not key:
             return
@@ -120,6 +120,12 @@ class Audition(TryingWindow):
         self.heard = key
         self.state.setText(f"heard, matched by {offset:+.2f} dB    Enter: keep    Escape: back")
 
+    def hear_unmatched(self) -> None:
+        """Hear the chosen entry at once, at the strip's match as it is, where it is not known how loud it is."""
+        strip = self._sessions.document.committed.strip(self._strip_id)
+        self._offsets.setdefault(self.chosen_key, strip.match_db)
+        self._hear(self.chosen_key)
+
     def _take(self, measurement: StripMeasurement) -> None:
         self._know(measurement.offset_db)
 
@@ -133,7 +139,7 @@ class Audition(TryingWindow):
         self._offsets[key] = offset_db
         if self.chosen_key == key:
             self._hear(key)
-        row, keys = self.list.currentRow(), self.keys()
+        row, keys = self.row, self.keys()
         for beside in (row + 1, row - 1):
             if row >= 0 and 0 <= beside < len(keys) and keys[beside] and keys[beside] not in self._offsets:
                 try:

@@ -18,8 +18,9 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.layouts import let_shrink
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.tone_words import tone_words
@@ -179,15 +180,17 @@ def _plain(value: Value) -> float:
     return as_pair(value)[0] if isinstance(value, tuple) else float(value) if isinstance(value, int | float) else 0.0
 
 
-class BalanceField(ToolWindow):
+class BalanceField(Tool):
     """The picture, what goes along and up, and what is under the point."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper,
-                 parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+    title = "Field"
+    first_size = QSize(640, 520)
+    of_the_stage = True
+
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._jobs = selection, jobs
         self._gesture = Gesture(self._sessions)
-        self.resize(640, 520)
         self._strip_id, self._stage_id = self._selection.strip_id, self._selection.stage_id
         kind = self._stage().declaration
         self.setWindowTitle(f"Balance field of {kind.label} on {self._selection.strip.name}")
@@ -203,6 +206,7 @@ class BalanceField(ToolWindow):
         for box, name, first in ((self.along, "Along", kind.drive or numbers[0].id),
                                  (self.up, "Up", kind.tone or numbers[min(1, len(numbers) - 1)].id)):
             box.setAccessibleName(name)
+            let_shrink(box)
             for number in numbers:
                 box.addItem(f"{number.label} ({number.group.value})", number.id)
             box.setCurrentIndex(box.findData(first))

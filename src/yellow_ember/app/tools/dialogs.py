@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
@@ -15,11 +15,8 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
-    QGridLayout,
     QHBoxLayout,
-    QLayout,
     QLineEdit,
-    QMenu,
     QMessageBox,
     QPlainTextEdit,
     QPushButton,
@@ -149,9 +146,10 @@ class SettingsDialog(FormDialog):
 class PrintDialog(FormDialog):
     """What to print, and where."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, rendering: Rendering, parent: QWidget) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, rendering: Rendering, settings: Settings,
+                 parent: QWidget) -> None:
         super().__init__(parent)
-        self._sessions, self._selection, self._rendering = sessions, selection, rendering
+        self._sessions, self._selection, self._rendering, self._settings = sessions, selection, rendering, settings
         self.setWindowTitle("Print to files")
         self.setMinimumWidth(460)
         self.what = QComboBox()
@@ -163,6 +161,7 @@ class PrintDialog(FormDialog):
         self.kind = QComboBox()
         self.kind.addItems([words for words, _, _ in KINDS])
         self.folder = QLineEdit(str(self._sessions.own_folder))
+        self._recall()
         self.folder.setAccessibleName("Folder")
         choose = QPushButton("Choose\u2026")
         choose.clicked.connect(self._choose)
@@ -200,75 +199,25 @@ class PrintDialog(FormDialog):
     def accept(self) -> None:
         for order in self.orders():
             self._rendering.start(order)
+        self._remember()
         super().accept()
 
+    def _remember(self) -> None:
+        """Keep what was chosen for the next time; the folder for this session's file."""
+        own = {} if self.folder.text() == str(self._sessions.own_folder) else {
+            f"folder of {self._sessions.own_folder}": self.folder.text()}
+        self._settings.printing = {
+            **self._settings.printing, **own, "what": str(self.what.currentIndex()),
+            "stretch": str(min(self.stretch.currentIndex(), 1)), "kind": self.kind.currentText()}
 
-Keys = Sequence[tuple[str, str]]
-"""Keys and gestures with what they do."""
-
-
-def keys_of(menu: QMenu) -> list[tuple[str, str]]:
-    """The keys of a menu's actions; of numbered ones (a snapshot's, a panel's) the first and the last."""
-    result: dict[str, list[tuple[str, str]]] = {}
-    for action in menu.actions():
-        below = action.menu()
-        if below is not None:
-            for keys, words in keys_of(below):
-                result.setdefault(words, []).append((keys, words))
-        elif not action.shortcut().isEmpty():
-            words = action.text().replace("&", "").rstrip("\u2026").split(": ")[0]
-            entry = action.shortcut().toString(), words
-            result.setdefault(words.rstrip("0123456789"), []).append(entry)
-    return [entries[0] if len(entries) == 1 else (f"{entries[0][0]} to {entries[-1][0]}", words.rstrip())
-            for words, entries in result.items()]
-
-
-class ShortcutSheet(QDialog):
-    """Every key on one sheet: a section for each menu, and for each thing that answers to keys of its own."""
-
-    def __init__(self, sections: Sequence[tuple[str, Keys]], parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Keys")
-        columns = QHBoxLayout(self)
-        columns.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
-        columns.setSpacing(18)
-        for chunk in _in_columns(sections):
-            grid = QGridLayout()
-            row = 0
-            for title, entries in chunk:
-                label = TextLabel(title)
-                label.setFont(theme.font(10, bold=True))
-                grid.addWidget(label, row, 0, 1, 2)
-                row += 1
-                for keys, meaning in entries:
-                    key, words = TextLabel(keys), TextLabel(meaning)
-                    key.setStyleSheet(f"color: {theme.AFTER.name()}")
-                    for column, label in enumerate((key, words)):
-                        label.setFont(theme.font(8.5))
-                        grid.addWidget(label, row, column)
-                    row += 1
-            grid.setRowStretch(row, 1)
-            grid.setHorizontalSpacing(10)
-            grid.setVerticalSpacing(5)
-            columns.addLayout(grid)
-
-
-def _in_columns(sections: Sequence[tuple[str, Keys]], columns: int = 4) -> list[list[tuple[str, Keys]]]:
-    """Sections side by side in their order, the longest column as short as can be."""
-    heights = [len(keys) + 1 for _, keys in sections]
-    limit = max(heights)
-    while True:
-        result: list[list[tuple[str, Keys]]] = [[]]
-        used = 0
-        for section, height in zip(sections, heights, strict=True):
-            if used + height > limit:
-                result.append([])
-                used = 0
-            result[-1].append(section)
-            used += height
-        if len(result) <= columns:
-            return result
-        limit += 1
+    def _recall(self) -> None:
+        """Choose what was chosen the last time."""
+        kept = self._settings.printing
+        for box, name in ((self.what, "what"), (self.stretch, "stretch")):
+            if kept.get(name, "").isdecimal():
+                box.setCurrentIndex(min(int(kept[name]), box.count() - 1))
+        self.kind.setCurrentText(kept.get("kind", ""))
+        self.folder.setText(kept.get(f"folder of {self._sessions.own_folder}", self.folder.text()))
 
 
 class MessageList(QDialog):

@@ -6,6 +6,7 @@ import functools
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ember.app.tools.control_figure import figure_of
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import STAGES, stage_kind
@@ -18,7 +19,7 @@ _MANY = 12
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """key : what links to it name: `guide:STEM` or `stage:KIND`"""
+    """key : what links to it name: `guide:STEM`, `stage:KIND` or `control:KIND/ID`"""
 
     key: str
     title: str
@@ -42,6 +43,26 @@ def _range(parameter: Parameter) -> str:
     return "on or off"
 
 
+def control_page(kind: StageKind, name: str) -> Page:
+    """What there is to say of one control, with its figure where the stage's picture shows it.
+
+    ValueError where the stage has no such control.
+    """
+    parameter = kind.parameter(name)
+    front = " It is one of those to reach for first." if name in kind.front else ""
+    lines = [f"# {parameter.label}", "", f"[{kind.label}](stage:{kind.kind}), {parameter.group.value}: "
+             f"{_range(parameter)}{_default(parameter)}.", "", parameter.help + front, ""]
+    if figure_of(kind, name) is not None:
+        lines += [f"![{parameter.label}](figure:{kind.kind}/{name})", ""]
+    return Page(f"control:{kind.kind}/{name}", parameter.label, "\n".join(lines))
+
+
+def _default(parameter: Parameter) -> str:
+    if isinstance(parameter, Steps | Impulse):
+        return ""
+    return f"; default {parameter.text(parameter.default_value)}"
+
+
 def stage_page(kind: StageKind) -> Page:
     """All that a stage's declaration says, for someone who uses it."""
     lines = [f"# {kind.label}", "", kind.purpose, ""]
@@ -55,10 +76,7 @@ def stage_page(kind: StageKind) -> Page:
     for group, parameters in kind.groups():
         lines += [f"## {group.value}", ""]
         for parameter in parameters:
-            default = ""
-            if not isinstance(parameter, Steps | Impulse):
-                default = f"; default {parameter.text(parameter.default_value)}"
-            lines += [f"**{parameter.label}** ({_range(parameter)}{default}). {parameter.help}", ""]
+            lines += [f"**{parameter.label}** ({_range(parameter)}{_default(parameter)}). {parameter.help}", ""]
     presets = [preset.name for preset in shipped_presets() if any(stage.kind == kind.kind for stage in preset.stages)]
     if presets:
         lines += ["## Presets with it", ""]

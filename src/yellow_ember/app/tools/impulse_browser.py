@@ -6,9 +6,9 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
@@ -28,14 +28,21 @@ from yellow_ember.session.values.model import Session
 class ImpulseBrowser(Audition):
     """Tries the files of a folder in one stage.  Folders are entered with Enter, left with Left."""
 
+    title = "Impulse responses"
+    first_size = QSize(560, 480)
+    of_the_stage = True
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, jobs: JobKeeper, stage_id: str, parent: QWidget) -> None:
-        super().__init__(sessions, selection, playback, messages, jobs, parent, "Impulse responses")
+                 messages: Messages, jobs: JobKeeper, stage_id: str) -> None:
+        super().__init__(sessions, selection, playback, messages, jobs)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Impulse responses")
+        self.list.currentRowChanged.connect(lambda _row: self.try_row())
+        self.list.itemActivated.connect(lambda _item: self.activate())
         self._settings = settings
         self._stage_id = stage_id
         self._places: list[Path] = []
         self.setWindowTitle(f"Impulse responses for {self._selection.strip.name}")
-        self.resize(560, 480)
         self.where = TextLabel()
         self.where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.up = QPushButton("Up")
@@ -62,7 +69,13 @@ class ImpulseBrowser(Audition):
         now = stage.declaration.impulse(stage.params)
         self.enter(Path(now).parent if now else Path(self._settings.impulses or self._sessions.own_folder),
                    Path(now) if now else None)
-        self.list.setFocus()
+
+    def first_focus(self) -> QWidget:
+        return self.list
+
+    @property
+    def row(self) -> int:
+        return self.list.currentRow()
 
     def enter(self, folder: Path, choose: Path | None = None) -> None:
         """List a folder: its folders, then its sound files."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QSize, QTimer
 from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
@@ -27,7 +27,7 @@ from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.text import TextLabel
@@ -65,17 +65,20 @@ _SWEEP = tuple(np.geomspace(30.0, 18000.0, 28).tolist())
 _STEP_MS, _SWEEP_MS = 420, 160
 
 
-class LineUpWindow(ToolWindow):
+class LineUpTool(Tool):
     """One machine on the line-up bench.  Every change is the session's and can be undone there."""
 
+    title = "Line-up"
+    first_size = QSize(960, 640)
+    of_the_stage = True
+
     def __init__(self, sessions: SessionKeeper, playback: Playback, messages: Messages, jobs: JobKeeper,
-                 strip_id: str, stage_id: str, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 strip_id: str, stage_id: str) -> None:
+        super().__init__(sessions, playback)
         self._messages, self._jobs = messages, jobs
         self._gesture = Gesture(self._sessions)
         self._strip_id, self._stage_id = strip_id, stage_id
         self.setWindowTitle(f"Line-up: {self._sessions.session.strip(strip_id).name}")
-        self.resize(960, 640)
         self._opened_with: Values = self.values
         self._source, self._tone = "tape", "1000"
         self._sweep: list[tuple[float, float]] = []

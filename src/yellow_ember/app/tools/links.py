@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
     QVBoxLayout,
-    QWidget,
 )
 
 from yellow_ember.app.state.matcher import Matcher
@@ -19,7 +18,7 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.session.document import Edit
@@ -41,15 +40,17 @@ from yellow_ember.session.values.model import Session
 _WAYS = (("Relative", True), ("Absolute", False))
 
 
-class LinksWindow(ToolWindow):
+class LinksTool(Tool):
     """Groups at the left; members, what is linked and what to do with all at the right."""
 
+    title = "Links"
+    first_size = QSize(760, 480)
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 matcher: Matcher, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 matcher: Matcher) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages, self._matcher = selection, messages, matcher
         self.setWindowTitle("Links")
-        self.resize(760, 480)
         self._shown: object = None
         self.groups, self.members, self.parameters = QListWidget(), QListWidget(), QListWidget()
         for box, name in ((self.groups, "Groups"), (self.members, "Members"), (self.parameters, "What is linked")):

@@ -6,6 +6,7 @@ import dataclasses
 import functools
 from collections.abc import Callable
 
+from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -23,7 +24,7 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import TextLabel
@@ -39,12 +40,15 @@ CURVE = Option(id="curve", label="Curve", group=Group.DRIVE, default=Bend.STRAIG
                help="How the parameter follows: straight, late (most of it in the upper part) or early.")
 
 
-class MacroEditor(ToolWindow):
+class MacroEditor(Tool):
     """Works on the strip that was chosen when it was opened."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+    title = "Macros"
+    first_size = QSize(760, 420)
+    of_the_strip = True
+
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages = selection, messages
         self._gesture = Gesture(self._sessions)
         self._strip_id = self._selection.strip_id
@@ -52,7 +56,6 @@ class MacroEditor(ToolWindow):
         self._shown: object = None
         self.bars: dict[tuple[int, str], ValueBar] = {}
         self.setWindowTitle(f"Macros of {self._selection.strip.name}")
-        self.resize(760, 420)
         self.list = QListWidget()
         self.list.setAccessibleName("Macros")
         self.list.currentRowChanged.connect(self._choose)

@@ -18,7 +18,7 @@ from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.painting import painted
@@ -150,15 +150,17 @@ class SpreadPicture(QWidget):
             self.update()
 
 
-class Spread(ToolWindow):
+class Spread(Tool):
     """The picture, and a control for each strip."""
 
-    def __init__(self, sessions: SessionKeeper, playback: Playback, measurer: Measurer, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+    title = "Spread"
+    first_size = QSize(960, 520)
+
+    def __init__(self, sessions: SessionKeeper, playback: Playback, measurer: Measurer) -> None:
+        super().__init__(sessions, playback)
         self._measurer = measurer
         self._gesture = Gesture(self._sessions)
         self.setWindowTitle("Spread")
-        self.resize(960, 520)
         self._shown: object = None
         self.bars: dict[str, ValueBar] = {}
         self.picture = SpreadPicture()

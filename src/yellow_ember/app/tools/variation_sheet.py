@@ -26,10 +26,10 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.tools.tool import TryingTool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
-from yellow_ember.app.widgets.layouts import clear
+from yellow_ember.app.widgets.layouts import clear, let_shrink
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
 from yellow_ember.app.widgets.tone_words import tone_words
@@ -59,7 +59,7 @@ class Tile(QWidget):
         self.lit = False
         self._zoom = 1.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setMinimumSize(120, 84)
+        self.setMinimumSize(80, 60)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName(label)
         self.setToolTip(as_text(label))
@@ -151,14 +151,17 @@ class Tile(QWidget):
                 super().keyPressEvent(event)
 
 
-class VariationSheet(TryingWindow):
+class VariationSheet(TryingTool):
     """Makes the table, and lets one hear and apply what is in it."""
 
+    title = "Variations"
+    first_size = QSize(1040, 640)
+    of_the_stage = True
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 jobs: JobKeeper, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 jobs: JobKeeper) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages, self._jobs = selection, messages, jobs
-        self.resize(1040, 640)
         self._strip_id, self._stage_id = self._selection.strip_id, self._selection.stage_id
         stage = self._stage()
         self.setWindowTitle(f"Variations of {stage.declaration.label} on {self._selection.strip.name}")
@@ -185,6 +188,7 @@ class VariationSheet(TryingWindow):
         top.addWidget(TextLabel("Along"))
         for index, box in enumerate(self._parameters):
             box.setAccessibleName(f"Parameter {index + 1}")
+            let_shrink(box)
             if index:
                 box.addItem(_NOTHING, "")
             for name, label in names.items():

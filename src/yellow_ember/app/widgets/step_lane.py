@@ -7,7 +7,7 @@ and right choose a step, up and down change it, Backspace lets it go.
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from yellow_ember.app.widgets import theme
@@ -17,6 +17,7 @@ from yellow_ember.dsp.parameters import Steps, Value, Values
 HEIGHT = 92
 _TITLE = 18.0
 _KEY_STEP = 0.05
+_NARROWEST = 12.0
 
 
 KEYS = (("Drag", "draw"), ("Right click, Backspace", "as generated"), ("Left, Right", "another step"),
@@ -39,6 +40,7 @@ class StepLane(QWidget):
         self._chosen = 0
         self._playing: int | None = None
         self._drawing = ""
+        self._scrolled = 0.0
         self.setFixedHeight(HEIGHT)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -93,12 +95,40 @@ class StepLane(QWidget):
     # -- geometry -----------------------------------------------------------------------
 
     def _lane(self) -> QRectF:
-        return QRectF(10, _TITLE, self.width() - 20, self.height() - _TITLE - 6)
+        return QRectF(10, _TITLE, self.width() - 20, self.height() - _TITLE - 10)
+
+    @property
+    def step_width(self) -> float:
+        """How wide a step is drawn: never too narrow for a hand; what does not fit is scrolled to."""
+        return max(self._lane().width() / max(len(self._pattern), 1), _NARROWEST)
+
+    @property
+    def _beyond(self) -> float:
+        """How much of all steps does not fit."""
+        return max(self.step_width * len(self._pattern) - self._lane().width(), 0.0)
+
+    def _left_of(self, step: int) -> float:
+        return self._lane().left() + step * self.step_width - min(self._scrolled, self._beyond)
+
+    def scroll_to(self, scrolled: float) -> None:
+        """Show the steps from so many pixels on."""
+        scrolled = min(max(scrolled, 0.0), self._beyond)
+        if scrolled != self._scrolled:
+            self._scrolled = scrolled
+            self.update()
+
+    def _thumb(self) -> QRectF:
+        """What shows, and moves, where one is among all steps; empty where all are in sight."""
+        lane, beyond = self._lane(), self._beyond
+        if beyond <= 0.0:
+            return QRectF()
+        share = lane.width() / (lane.width() + beyond)
+        left = lane.left() + min(self._scrolled, beyond) / (lane.width() + beyond) * lane.width()
+        return QRectF(left, lane.bottom() + 3, share * lane.width(), 5)
 
     def _step_at(self, point: QPointF) -> int:
-        lane = self._lane()
-        share = (point.x() - lane.left()) / lane.width()
-        return min(max(int(share * len(self._pattern)), 0), len(self._pattern) - 1)
+        step = int((point.x() - self._left_of(0)) / self.step_width)
+        return min(max(step, 0), len(self._pattern) - 1)
 
     def _depth_at(self, point: QPointF) -> float:
         lane = self._lane()
@@ -117,16 +147,26 @@ class StepLane(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if not self._pattern:
             return
+        if self._beyond > 0.0 and event.position().y() > self._lane().bottom():
+            self._drawing = "scroll"
+            self.mouseMoveEvent(event)
+            return
         self._drawing = "draw" if event.button() == Qt.MouseButton.LeftButton else "let go"
         self.mouseMoveEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._drawing:
+        if self._drawing == "scroll":
+            lane = self._lane()
+            share = (event.position().x() - lane.left()) / lane.width()
+            self.scroll_to(share * (lane.width() + self._beyond) - lane.width() / 2.0)
+        elif self._drawing:
             step = self._step_at(event.position())
             self._put(step, round(self._depth_at(event.position()), 2) if self._drawing == "draw" else None)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        if self._drawing:
+        if self._drawing == "scroll":
+            self._drawing = ""
+        elif self._drawing:
             self._drawing = ""
             self.committed.emit(self.value)
 
@@ -138,6 +178,7 @@ class StepLane(QWidget):
             case Qt.Key.Key_Left | Qt.Key.Key_Right:
                 step = 1 if event.key() == Qt.Key.Key_Right else -1
                 self._chosen = (here + step) % len(self._pattern)
+                self._bring_into_sight(self._chosen)
                 self._describe()
                 self.update()
             case Qt.Key.Key_Up | Qt.Key.Key_Down:
@@ -149,6 +190,20 @@ class StepLane(QWidget):
                 self.committed.emit(self.value)
             case _:
                 super().keyPressEvent(event)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        turned = event.angleDelta().x() or event.angleDelta().y()
+        if self._beyond > 0.0:
+            self.scroll_to(self._scrolled - turned)
+        else:
+            super().wheelEvent(event)
+
+    def _bring_into_sight(self, step: int) -> None:
+        lane, left = self._lane(), self._left_of(step)
+        if left < lane.left():
+            self.scroll_to(self._scrolled - (lane.left() - left))
+        elif left + self.step_width > lane.right():
+            self.scroll_to(self._scrolled + left + self.step_width - lane.right())
 
     # -- drawing ------------------------------------------------------------------------
 
@@ -169,9 +224,10 @@ class StepLane(QWidget):
         painter.drawRect(lane)
         if not self._pattern:
             return
-        width = lane.width() / len(self._pattern)
+        width = self.step_width
+        painter.setClipRect(lane)
         for index, depth in enumerate(self._pattern):
-            left = lane.left() + index * width
+            left = self._left_of(index)
             by_hand = self._drawn[index] is not None
             if index == self._playing:
                 painter.fillRect(QRectF(left, lane.top() + 1, width, lane.height() - 1), theme.RAISED)
@@ -184,4 +240,6 @@ class StepLane(QWidget):
         if self.hasFocus():
             painter.setPen(QPen(theme.TEXT, 1.0, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(lane.left() + self._chosen * width, lane.top(), width, lane.height()))
+            painter.drawRect(QRectF(self._left_of(self._chosen), lane.top(), width, lane.height()))
+        painter.setClipping(False)
+        painter.fillRect(self._thumb(), theme.EDGE)

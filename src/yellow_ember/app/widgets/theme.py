@@ -143,6 +143,12 @@ def _sheet() -> str:
         colour.name() for colour in (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, DISABLED, AFTER, AFTER_FILL))
     return f"""
 QWidget#panel {{ background: {panel}; }}
+QWidget#card {{ background: {raised}; }}
+QLabel#dim {{ color: {dim}; }}
+QTabBar::tab {{ background: transparent; color: {dim}; padding: 4px 10px; border: none;
+                border-bottom: 2px solid transparent; }}
+QTabBar::tab:selected {{ color: {text}; border-bottom-color: {after}; }}
+QTabBar::tab:hover, QTabBar::tab:focus {{ color: {after}; }}
 QSplitter::handle {{ background: {ground}; }}
 QToolTip {{ border: 1px solid {edge}; padding: 4px; }}
 QMenuBar {{ background: {ground}; }}
@@ -162,13 +168,16 @@ QToolButton:hover {{ border-color: {dim}; }}
 QToolButton:focus {{ border-color: {after}; }}
 QToolButton:checked {{ background: {fill}; color: {text}; }}
 QToolButton::menu-indicator {{ image: none; }}
-QPushButton#jump {{ background: transparent; border: none; padding: 2px 6px; color: {dim}; }}
-QPushButton#jump:hover, QPushButton#jump:focus {{ color: {after}; }}
 QCheckBox::indicator:unchecked, QListWidget::indicator:unchecked {{
     width: 11px; height: 11px; border: 1px solid {dim}; border-radius: 2px; background: {ground}; }}
 QScrollArea {{ border: none; background: {panel}; }}
 QScrollBar:vertical {{ background: {panel}; width: 9px; }}
 QScrollBar::handle:vertical {{ background: {edge}; border-radius: 4px; min-height: 24px; }}
+QScrollBar:horizontal {{ background: {panel}; height: 9px; }}
+QScrollBar::handle:horizontal {{ background: {edge}; border-radius: 4px; min-width: 24px; }}
+QHeaderView::section {{ background: {panel}; color: {dim}; border: none; border-bottom: 1px solid {edge};
+                        padding: 3px 4px; }}
+QTableView {{ border: 1px solid {edge}; selection-background-color: {fill}; selection-color: {text}; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
 QLineEdit, QComboBox, QSpinBox {{ background: {ground}; border: 1px solid {edge}; border-radius: 3px;
                                   padding: 3px 6px; }}

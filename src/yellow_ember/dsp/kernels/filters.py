@@ -61,7 +61,7 @@ def section_of_two(left: Samples, right: Samples, section: Samples, left_state: 
 
 
 @kernel
-def _make_room(past: Samples, held: int, index: Counts, frames: int) -> int:
+def make_room(past: Samples, held: int, index: Counts, frames: int) -> int:
     """Where so many new inputs go behind the last `held`, which are moved to the front where there is no room."""
     at = max(int(index[0]), held)
     if at + frames > past.shape[1]:
@@ -98,7 +98,7 @@ def fir(block: Samples, taps: Samples, past: Samples, index: Counts) -> None:
         (1,), where the next input goes.
     """
     held, frames = taps.size - 1, block.shape[1]
-    at = _make_room(past, held, index, frames)
+    at = make_room(past, held, index, frames)
     for c in range(block.shape[0]):
         _filter_row(block[c], taps, past[c, at - held:at + frames])
 
@@ -107,7 +107,7 @@ def fir(block: Samples, taps: Samples, past: Samples, index: Counts) -> None:
 def fir_each(block: Samples, taps: Samples, past: Samples, index: Counts) -> None:
     """`fir` with a filter of its own for each channel; taps (channels, odd length)."""
     held, frames = taps.shape[1] - 1, block.shape[1]
-    at = _make_room(past, held, index, frames)
+    at = make_room(past, held, index, frames)
     for c in range(block.shape[0]):
         _filter_row(block[c], taps[c], past[c, at - held:at + frames])
 

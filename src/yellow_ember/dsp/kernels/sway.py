@@ -43,7 +43,7 @@ def sway(block: Samples, effect: int, figures: Samples, requested: Samples, glid
     figures, requested : Samples
         (FIGURES,), as they are and where they glide to.
     step : float
-        Of a turn, a frame.
+        Of a turn, a frame; where it glides to.
     passes : int
         Of the phaser.
     base, reach : float
@@ -51,19 +51,22 @@ def sway(block: Samples, effect: int, figures: Samples, requested: Samples, glid
     ring : Samples
         (channels, 2 length), every sample written twice.
     phase : Samples
-        (1,), of a turn.
+        (2,), place in a turn, and how much of one a frame is now.
     states : Samples
         (channels, STATES).
     """
     channels, length = block.shape[0], ring.shape[1] // 2
-    at, turn = index, phase[0]
+    at, turn, now = index, phase[0], phase[1]
     for i in range(block.shape[1]):
         for k in range(FIGURES):
             figures[k] += glide * (requested[k] - figures[k])
-        turn += step
+        now += glide * (step - now)
+        turn += now
         turn -= np.floor(turn)
         for c in range(channels):
             x, own = block[c, i], states[c]
+            # Whatever sways, a chorus that comes in finds what was before it.
+            ring[c, at] = ring[c, at + length] = x
             here = turn - c * figures[APART]
             if effect == TREMOLO:
                 block[c, i] = x * (1.0 - figures[DEPTH] * (0.5 - 0.5 * swing(here, triangle)))
@@ -92,7 +95,7 @@ def sway(block: Samples, effect: int, figures: Samples, requested: Samples, glid
         at += 1
         if at == length:
             at = 0
-    phase[0] = turn
+    phase[0], phase[1] = turn, now
     for c in range(channels):
         for k in range(STATES):
             if abs(states[c, k]) < TINY:

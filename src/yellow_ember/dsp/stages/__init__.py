@@ -1,4 +1,4 @@
-"""The stages.  `STAGES` is the one list that names them."""
+"""The stages.  `FAMILIES` is the one list that names them."""
 
 from __future__ import annotations
 
@@ -22,9 +22,14 @@ from yellow_ember.dsp.stages.trim import TRIM
 from yellow_ember.dsp.stages.vinyl import VINYL
 from yellow_ember.dsp.stages.wear import WEAR
 
-STAGES: tuple[StageKind, ...] = (
-    TAPE, MOTION, WEAR, VINYL, DRIVE, BANDS, BITS, AMP, CABINET, TEXTURE, ECHO, ROOM, SWAY, EQ, COMP, TAME, LIMIT,
-    TRIM)
+FAMILIES: dict[str, tuple[StageKind, ...]] = {
+    "Tape and records": (TAPE, MOTION, WEAR, VINYL),
+    "Drive": (DRIVE, BANDS, BITS, AMP),
+    "Speakers": (CABINET,),
+    "Layers and space": (TEXTURE, ECHO, ROOM, SWAY),
+    "Around the colour": (EQ, COMP, TAME, LIMIT, TRIM)}
+"""What they are grouped by where one is chosen."""
+STAGES: tuple[StageKind, ...] = tuple(kind for family in FAMILIES.values() for kind in family)
 _BY_KIND = {stage.kind: stage for stage in STAGES}
 
 

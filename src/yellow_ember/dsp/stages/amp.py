@@ -10,6 +10,7 @@ from yellow_ember.dsp.amp_circuit import (
     VOICES,
     bright_section,
     grids,
+    load_with,
     plate_table,
     power_figures,
     ranges,
@@ -19,6 +20,7 @@ from yellow_ember.dsp.amp_circuit import (
     valve_table,
 )
 from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.glyphs import arc, line
 from yellow_ember.dsp.kernels import amp as kernels
 from yellow_ember.dsp.kernels import electronics, inlined
 from yellow_ember.dsp.kernels.mixing import glide
@@ -30,7 +32,8 @@ from yellow_ember.dsp.oversampling import (
 )
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, scratch, setting, shared, state, vector
-from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
+from yellow_ember.dsp.speakers import SPEAKER_BY_ID
+from yellow_ember.dsp.stage import LOAD, Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 from yellow_ember.dsp.tone_around import LEAN_PARAMETERS, TONE_HZ, ToneRecord, set_tone, tone_after, tone_before
 from yellow_ember.dsp.transformers import transformer_core
 
@@ -108,6 +111,7 @@ class AmpProcessor(Processor):
         record.bright = bright_section(voice, share, bool(values["bright"]), fast_rate)
         record.stack = voice.tone.section(low, mid, high, fast_rate)
         record.power = power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, fast_rate)
+        load_with(record.power, voice.power, SPEAKER_BY_ID.get(str(values.get(LOAD, ""))), fast_rate)
         record.splitter, record.ranges = splitter_table(), ranges()
         record.valve, record.plate = valve_table(voice.power), plate_table(voice.power)
         record.core = transformer_core(_LOST * voice.power.iron, self._setup.rate)
@@ -127,16 +131,14 @@ def _swept(values: Values, peak: float, frames: int) -> tuple[Samples, Samples]:
     state = np.zeros((1, kernels.STATES))
     share = taper(as_number(values["gain"]))
     low, mid, high, presence = (as_number(values[name]) / 10.0 for name in ("low", "mid", "high", "presence"))
-    rows, spans = grids(voice, _SHOWN_RATE), ranges()
-    count = turn.size
-    kernels.triode_stage(out, 1, count, voice.volts, rows, 0, triode_table(voice.first), spans, state, kernels.G1)
-    kernels.bright_gain(out, 1, count, bright_section(voice, share, bool(values["bright"]), _SHOWN_RATE), state)
-    kernels.triode_stage(out, 1, count, 1.0, rows, 1, triode_table(voice.second), spans, state, kernels.G2)
-    kernels.tone_stack(out, 1, count, voice.tone.section(low, mid, high, _SHOWN_RATE),
-                       voice.stack_loss * taper(as_number(values["master"])), rows, state)
-    kernels.power_stage(out, 1, count, gain(voice.level_db) / voice.power.supply,
-                        power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, _SHOWN_RATE), rows,
-                        splitter_table(), valve_table(voice.power), plate_table(voice.power), spans, state)
+    kernels.circuit(
+        out, 1, turn.size, np.array([voice.volts, voice.stack_loss * taper(as_number(values["master"])),
+                                     gain(voice.level_db) / voice.power.supply]),
+        grids(voice, _SHOWN_RATE), triode_table(voice.first), triode_table(voice.second),
+        bright_section(voice, share, bool(values["bright"]), _SHOWN_RATE),
+        voice.tone.section(low, mid, high, _SHOWN_RATE),
+        power_figures(voice, presence, as_number(values["sag_pct"]) / 100.0, _SHOWN_RATE), splitter_table(),
+        valve_table(voice.power), plate_table(voice.power), ranges(), state)
     return turn[-frames:], out[0, -frames:] * gain(as_number(values["out_db"]))
 
 
@@ -167,7 +169,8 @@ def _knob(name: str, label: str, group: Group, default: float, text: str) -> Num
 AMP = StageKind(
     kind="amp",
     label="Amp",
-    glyph="A",
+    glyph=(line((0.25, 0.95), (0.25, 0.35)), arc(0.5, 0.35, 0.25, 180.0, 360.0), line((0.75, 0.35), (0.75, 0.95)),
+           line((0.38, 0.45), (0.62, 0.45)), line((0.5, 0.45), (0.5, 0.75))),
     purpose="A valve amplifier from input to output transformer: its stages load and drive each other.",
     front=("voice", "gain", "master", "low", "mid", "high", "presence", "out_db"),
     neighbours=("cabinet", "eq"),
@@ -206,5 +209,6 @@ AMP = StageKind(
     drive_units=UNITS_A_DB,
     makeup="out_db",
     nonlinear=True,
+    feels_load=True,
     comfort_db=(-12.0, 9.0),
 )

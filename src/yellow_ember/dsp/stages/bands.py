@@ -26,6 +26,7 @@ from yellow_ember.dsp.filters import (
     split,
     transfer,
 )
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import bands as kernels
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.bands import BENT, CLEAN, DRIVE, MOST
@@ -598,7 +599,8 @@ def _band(number: int) -> tuple[Parameter, ...]:
 BANDS = StageKind(
     kind="bands",
     label="Band saturation",
-    glyph="D",
+    glyph=(line((0.15, 0.9), (0.15, 0.55)), line((0.38, 0.9), (0.38, 0.15)), line((0.62, 0.9), (0.62, 0.35)),
+           line((0.85, 0.9), (0.85, 0.65))),
     purpose="Drives each part of the spectrum by itself: grit in the middle, clean lows, sparkle on top.",
     front=("drive_db", "edges_hz", "lean_db", "tone_hz", "feedback_pct", "out_db"),
     neighbours=("tame", "comp"),

@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import steep_low_pass
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import bits as kernels
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
@@ -130,7 +131,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 BITS = StageKind(
     kind="bits",
     label="Bit reduction",
-    glyph="B",
+    glyph=(line((0.05, 0.9), (0.05, 0.65), (0.35, 0.65), (0.35, 0.4), (0.65, 0.4), (0.65, 0.15), (0.95, 0.15)),),
     purpose="Makes a sound coarse as an early sampler or a toy does: fewer bits, fewer samples.",
     front=("drive_db", "bits", "rate_hz", "law", "anti_alias", "dither", "tone_hz", "out_db"),
     neighbours=("eq", "tame"),

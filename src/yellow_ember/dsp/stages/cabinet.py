@@ -8,8 +8,9 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.convolution import ConvolutionRecord, convolution_sizes, convolve_block, set_response
-from yellow_ember.dsp.kernels import inlined
-from yellow_ember.dsp.kernels.cone import travel
+from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.glyphs import arc, box
+from yellow_ember.dsp.kernels import cone, inlined
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.parameters import (
     Automation,
@@ -26,7 +27,9 @@ from yellow_ember.dsp.record import CompiledHalf, Record, matrix, part, real, se
 from yellow_ember.dsp.speakers import MICROPHONES, SECONDS, SPEAKER_BY_ID, SPEAKERS, levelled, response
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
-_MAX_TRAVEL = 18.0
+_WARM_SECONDS = 1.2
+"""How long a coil takes to warm and to cool."""
+_MAX_TRAVEL = 3.5
 """Travel at a break-up of 100 % that a unit of signal makes; 0 VU lies at an eighth of a unit."""
 
 
@@ -61,16 +64,17 @@ class CabinetRecord(Record):
     reach: float = real()
     stiffness: float = real()
     loss: float = real()
+    warming: float = real()
     out: Samples = setting(4)
     response: ConvolutionRecord = part(ConvolutionRecord)
-    cone: Samples = state("channels", 2)
+    cone: Samples = state("channels", cone.STATES)
 
 
 @inlined
 def process(record: CabinetRecord, block: Samples) -> None:
     """The compiled half."""
     if record.reach > 0.0:
-        travel(block, record.reach, record.stiffness, record.loss, matrix(record.cone))
+        cone.travel(block, record.reach, record.stiffness, record.loss, record.warming, matrix(record.cone))
     convolve_block(record.response, block)
     glide(block, vector(record.out))
 
@@ -95,6 +99,7 @@ class CabinetProcessor(Processor):
         turn = min(2.0 * math.pi * speaker.resonance / rate, 0.5)
         record.reach = _MAX_TRAVEL * as_number(values["breakup_pct"]) / 100.0
         record.stiffness, record.loss = turn * turn, turn / speaker.q
+        record.warming = one_pole(_WARM_SECONDS, rate)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
 
@@ -169,10 +174,15 @@ def _spreads(values: Values) -> bool:
     return values["near_pan"] != values["far_pan"] or values["near_pan"] != 0.0
 
 
+def _load(values: Values) -> str:
+    """The speaker; what stands behind a file is not known."""
+    return "" if values["ir"] else str(values["speaker"])
+
+
 CABINET = StageKind(
     kind="cabinet",
     label="Cabinet",
-    glyph="K",
+    glyph=(box(0.1, 0.05, 0.9, 0.95), arc(0.5, 0.5, 0.27), arc(0.5, 0.5, 0.07)),
     purpose="Plays the sound through a speaker, from a stack to a toy, and listens with two microphones.",
     front=("speaker", "ir", "near_far", "near_type", "near_distance_cm", "out_db"),
     neighbours=("room", "tame"),
@@ -196,6 +206,7 @@ CABINET = StageKind(
                help="The level behind the speaker."),
     ),
     spreads=_spreads,
+    load=_load,
     processor=CabinetProcessor,
     picture=picture,
     idle=_idle,

@@ -7,6 +7,7 @@ import numpy as np
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.compression import branches, compression
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, all_pass, high_pass, split
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide, put, silence
@@ -230,7 +231,7 @@ def _band(band: str, group: Group) -> tuple[Parameter, ...]:
 COMP = StageKind(
     kind="comp",
     label="Compressor",
-    glyph="C",
+    glyph=(line((0.1, 0.95), (0.55, 0.4), (0.95, 0.25)), line((0.55, 0.4), (0.85, 0.05))),
     purpose="Holds loud notes down so that a drive after it works evenly, or glues what is behind it.",
     front=("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db"),
     neighbours=("drive", "tape"),

@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole, tilt
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads, delay
 from yellow_ember.dsp.kernels.mixing import glide
@@ -167,7 +168,7 @@ def _idle(values: Values) -> frozenset[str]:
 DRIVE = StageKind(
     kind="drive",
     label="Saturation",
-    glyph="S",
+    glyph=(line((0.05, 0.85), (0.25, 0.85), (0.75, 0.15), (0.95, 0.15)),),
     purpose="Bends the wave so that new harmonics grow on it, from warm to torn.",
     front=("shape", "drive_db", "asymmetry_pct", "knee_pct", "lean_db", "clean_lows_hz", "out_db"),
     neighbours=("tame", "eq", "cabinet"),

@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Counts, Samples, gain
 from yellow_ember.dsp.filters import one_pole, steep_low_pass
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import echo as kernels
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.echo import HEADS
@@ -396,7 +397,8 @@ def _spreads(values: Values) -> bool:
 ECHO = StageKind(
     kind="echo",
     label="Tape echo",
-    glyph="Y",
+    glyph=(line((0.12, 0.9), (0.12, 0.1)), line((0.4, 0.9), (0.4, 0.35)), line((0.65, 0.9), (0.65, 0.58)),
+           line((0.88, 0.9), (0.88, 0.75))),
     purpose="Repeats the sound from a loop of tape, darker and rounder each time round.",
     front=("style", "tap1_time_ms", "tap1_note", "feedback_pct", "colour_pct", "wow_pct", "level_db", "direct"),
     neighbours=("room", "sway"),

@@ -17,6 +17,7 @@ from yellow_ember.dsp.filters import (
     response,
     tilt,
 )
+from yellow_ember.dsp.glyphs import arc, line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
@@ -114,7 +115,8 @@ def _band(number: int, label: str, hz: float) -> tuple[Number, ...]:
 EQ = StageKind(
     kind="eq",
     label="Equaliser",
-    glyph="E",
+    glyph=(line((0.05, 0.65), (0.25, 0.65), (0.42, 0.2), (0.58, 0.2), (0.75, 0.65), (0.95, 0.65)),
+           arc(0.5, 0.2, 0.08)),
     purpose="Sets the tone before a drive, or puts it right after it.",
     front=("low_cut_hz", "high_cut_hz", "tilt_db", "out_db"),
     neighbours=("comp", "drive"),

@@ -9,6 +9,7 @@ from scipy.signal import firwin, kaiserord
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.glyphs import line, wave
 from yellow_ember.dsp.kernels import dynamics, inlined
 from yellow_ember.dsp.kernels.meters import true_peaks
 from yellow_ember.dsp.kernels.mixing import glide
@@ -134,7 +135,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
 LIMIT = StageKind(
     kind="limit",
     label="Limiter",
-    glyph="L",
+    glyph=(line((0.05, 0.2), (0.95, 0.2)), wave(0.05, 0.95, 0.6, 0.3, 1.5, 37)),
     purpose="Keeps peaks under a ceiling, between the samples as well, without adding an edge.",
     front=("drive_db", "ceiling_dbtp", "release_ms"),
     neighbours=("trim",),

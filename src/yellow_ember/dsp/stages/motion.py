@@ -6,6 +6,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.glyphs import wave
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.motion import soften_attacks
 from yellow_ember.dsp.motion import (
@@ -143,7 +144,7 @@ def _spreads(values: Values) -> bool:
 MOTION = StageKind(
     kind="motion",
     label="Wow and flutter",
-    glyph="W",
+    glyph=(wave(0.05, 0.95, 0.35, 0.2, 1.0), wave(0.05, 0.95, 0.75, 0.08, 3.0, 49)),
     purpose="Makes pitch and timing waver as a transport does, from barely alive to seasick.",
     front=("wow_pct", "flutter_pct", "drift_pct", "scrape_pct", "spread_pct"),
     neighbours=("wear", "tape"),

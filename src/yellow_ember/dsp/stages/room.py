@@ -1,4 +1,4 @@
-"""Room: a small bright room or a plate.  Network after Jot and Chaigne, AES 90 (1991); reflections by image sources."""
+"""Room: a small bright room or a plate.  Model: docs/models/room.md."""
 
 from __future__ import annotations
 
@@ -6,14 +6,16 @@ import functools
 import math
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Counts, Samples, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, one_pole
+from yellow_ember.dsp.glyphs import box, line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import room as kernels
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import add, glide, put
-from yellow_ember.dsp.kernels.room import LINES, SPREADERS
+from yellow_ember.dsp.kernels.room import DISPERSERS, LINES, SPREADERS, TICK
 from yellow_ember.dsp.parameters import Automation, Choice, Group, Number, Option, Switch, Taper, Values, as_number
 from yellow_ember.dsp.record import (
     CompiledHalf,
@@ -30,23 +32,56 @@ from yellow_ember.dsp.record import (
     whole_matrix,
     whole_setting,
     whole_state,
+    whole_vector,
 )
 from yellow_ember.dsp.stage import Curve, Picture, Plot, Processor, Setup, StageKind
 
 _SOUND = 343.0
 _OFF_DB = -60.0
 _GLIDE_SECONDS, _BLURRED_SECONDS = 0.01, 0.15
-_REFLECTIONS = 10
+_REFLECTIONS = 12
 _LONGEST_BEFORE, _LARGEST = 0.12, 12.0
 _SIDES = (1.0, 0.78, 0.56)
 """Length, width and height of a room of size one."""
-_LINE_SHARES = (1.0, 0.881, 0.787, 0.709, 0.631, 0.557, 0.503, 0.449)
-"""Lengths of the network's delays, as parts that have no common measure."""
-_SPREAD_SHARES = (0.142, 0.107, 0.379, 0.277)
-_PLATE_SIZE = 0.55
-"""A plate's waves run faster than sound in air."""
-_APART = 0.043
-"""By how much the right channel's lengths differ, at full spread."""
+_LONGEST_LINE = 0.075
+_ROOM_LINE, _ROOM_LINE_A_METRE, _PLATE_LINE = 0.034, 0.0025, 0.036
+"""Longest line in seconds of a room without size, what a metre adds, and a plate's that is one metre long: it goes by
+the root of its length, as bending waves do."""
+_SHORTEST = 0.43
+"""Of the longest line."""
+_SHARE_OF_DECAY = 0.12
+"""Of the decay no line is longer, or it would die away in steps."""
+_SPREAD_SHARES = ((0.0711, 0.0535, 0.1897, 0.1383), (0.0673, 0.0571, 0.1787, 0.1461))
+"""Lengths of both channels' blurring all-passes, of the longest line."""
+_SWAY_SECONDS, _SWAY_HZ = 6e-5, (0.35, 1.1)
+"""By how much the lines' lengths sway, and how often."""
+_FILL = 0.30
+_LATE_DB = -17.2
+_DISPERSED = (12e-6, 1.1e-3)
+"""Time constants of a plate's all-passes of one metre, from the shortest to the longest."""
+
+
+@functools.cache
+def _line_shares() -> Samples:
+    """Lengths of all lines, of the longest, (LINES,): as even as a ladder may be whose steps have no common measure."""
+    golden = 0.5 * (math.sqrt(5.0) - 1.0)
+    steps = np.arange(LINES)
+    # Each rung is moved within its place, and neighbours on the ladder are far apart in the mixing.
+    ladder = (steps + 0.8 * ((golden * steps) % 1.0)) / (LINES - 0.2)
+    return np.asarray((_SHORTEST ** ladder)[(13 * steps) % LINES])
+
+
+@functools.lru_cache(64)
+def _dispersers(size: float, rate: float) -> Samples:
+    """Coefficients of first-order all-passes in series, (DISPERSERS,).
+
+    Bending waves in a plate travel by the root of their frequency (Cremer and Heckl, Structure-Borne Sound, 1988): so
+    does the delay of all-passes of which, over the logarithm of their time constants, there are fewer by its root.
+    """
+    short, long = (seconds * math.sqrt(size) for seconds in _DISPERSED)
+    along = np.linspace(0.0, 1.0, DISPERSERS)
+    seconds = (short**-0.5 + along * (long**-0.5 - short**-0.5)) ** -2.0
+    return np.asarray((2.0 * rate * seconds - 1.0) / (2.0 * rate * seconds + 1.0))
 
 
 @functools.lru_cache(256)
@@ -70,54 +105,80 @@ def _reflections(size: float, apart: float) -> tuple[Samples, Samples]:
     return times, np.array([straight / metres * 0.82**bounces for metres, bounces in nearest])
 
 
+def _phasors(turns: NDArray[np.floating]) -> Samples:
+    """Cosine and sine of some turns, (count, 2)."""
+    return np.stack((np.cos(2.0 * np.pi * turns), np.sin(2.0 * np.pi * turns)), axis=1)
+
+
 def _plate(values: Values) -> bool:
     return values["space"] == "plate"
 
 
 class RoomRecord(Record):
-    """A low cut, then one kernel beside the sound itself.
+    """A low cut, then reflections and the network beside the sound itself.
 
     Attributes
     ----------
     taps, lines, spreads : Counts
         Lengths in frames.
-    places : Counts
-        Indices in the rings.
+    reflected, late_index : Counts
+        Where the next inputs go; the second's second is the frame of the tick.
     """
 
     before: int = whole()
+    plate: int = whole()
     glide: float = real()
+    sway: float = real()
     taps: Counts = whole_setting("channels", _REFLECTIONS)
     tap_gains: Samples = setting("channels", _REFLECTIONS)
-    lines: Counts = whole_setting("channels", LINES)
+    lines: Counts = whole_setting(LINES)
     spreads: Counts = whole_setting("channels", SPREADERS)
-    gains: Samples = setting("channels", LINES)
-    poles: Samples = setting("channels", LINES)
+    gains: Samples = setting(LINES)
+    poles: Samples = setting(LINES)
+    turns: Samples = setting(LINES, 2)
+    dispersers: Samples = setting(DISPERSERS)
     targets: Samples = setting(kernels.FIGURES)
     cut: Samples = setting(1, 5)
     direct: Samples = setting(4)
     figures: Samples = state(kernels.FIGURES)
-    first: Samples = state("channels", "reach")
-    blurred: Samples = state("channels", SPREADERS, "longest")
-    ring: Samples = state("channels", LINES, "longest")
-    places: Counts = whole_state("channels", 1 + SPREADERS + LINES)
-    low_state: Samples = state("channels", LINES)
+    first: Samples = state("channels", "reach_twice")
+    reflected: Counts = whole_state(1)
+    dispersed: Samples = state("channels", DISPERSERS, 2)
+    blurred: Samples = state("channels", SPREADERS, "longest_spread")
+    places: Counts = whole_state("channels", SPREADERS)
+    rings: Samples = state(LINES, "longest_twice")
+    late_index: Counts = whole_state(2)
+    lengths: Samples = state(LINES, 2)
+    phasors: Samples = state(LINES, 2)
+    memory: Samples = state(LINES, 2)
     cut_state: Samples = state("channels", 1, 2)
     wet: Samples = scratch("samples")
-    mixed: Samples = scratch(LINES)
+    early: Samples = scratch("samples")
+    feed: Samples = scratch("samples")
+    late: Samples = scratch("samples")
+    heard: Samples = scratch(LINES, TICK)
+    sums: Samples = scratch(2, TICK)
 
 
 @inlined
 def process(record: RoomRecord, block: Samples) -> None:
     """The compiled half."""
-    wet = block_of(record.wet, block.shape[0], block.shape[1])
+    channels, frames = block.shape
+    wet, early = block_of(record.wet, channels, frames), block_of(record.early, channels, frames)
+    feed, late = block_of(record.feed, channels, frames), block_of(record.late, channels, frames)
     put(wet, block)
     biquads(wet, matrix(record.cut), cube(record.cut_state))
-    kernels.reverberate(wet, vector(record.figures), vector(record.targets), record.glide, record.before,
-                        whole_matrix(record.taps), matrix(record.tap_gains), whole_matrix(record.spreads),
-                        whole_matrix(record.lines), matrix(record.gains), matrix(record.poles),
-                        matrix(record.first), cube(record.blurred), cube(record.ring), whole_matrix(record.places),
-                        matrix(record.low_state), vector(record.mixed))
+    kernels.reflect(wet, record.before, whole_matrix(record.taps), matrix(record.tap_gains), matrix(record.first),
+                    whole_vector(record.reflected), early, feed)
+    if record.plate == 1:
+        kernels.disperse(feed, vector(record.dispersers), cube(record.dispersed))
+    kernels.blur(feed, whole_matrix(record.spreads), cube(record.blurred), whole_matrix(record.places))
+    put(late, feed)
+    kernels.sustain(late, whole_vector(record.lines), vector(record.gains), vector(record.poles), record.sway,
+                    matrix(record.turns), matrix(record.rings), whole_vector(record.late_index),
+                    matrix(record.lengths), matrix(record.phasors), matrix(record.memory), matrix(record.heard),
+                    matrix(record.sums))
+    kernels.gather(wet, early, feed, late, _FILL, vector(record.figures), vector(record.targets), record.glide)
     glide(block, vector(record.direct))
     add(block, wet)
 
@@ -128,19 +189,32 @@ class RoomProcessor(Processor):
     compiled = CompiledHalf(RoomRecord, process)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
-        return {"longest": round(_LARGEST / _SOUND * (1.0 + _APART) * setup.rate) + 4,
-                "reach": round((_LONGEST_BEFORE + 4.0 * _LARGEST / _SOUND) * setup.rate) + 4}
+        rate = setup.rate
+        longest = round((_LONGEST_LINE + _SWAY_SECONDS) * rate) + TICK + 8
+        reach = round((_LONGEST_BEFORE + 4.0 * _LARGEST / _SOUND) * rate) + 4
+        return {"longest_twice": 2 * max(longest, setup.max_block), "reach_twice": 2 * max(reach, setup.max_block),
+                "longest_spread": round(max(map(max, _SPREAD_SHARES)) * _LONGEST_LINE * rate) + 4}
 
     def make_parts(self, setup: Setup) -> None:
-        self.record.glide = one_pole(_GLIDE_SECONDS, setup.rate)
-        self._direct = self.ramp(1.0, self.record.direct)
+        record = self.record
+        record.glide = one_pole(_GLIDE_SECONDS, setup.rate)
+        record.sway = _SWAY_SECONDS * setup.rate
+        hz = np.asarray(np.geomspace(*_SWAY_HZ, LINES)[(7 * np.arange(LINES)) % LINES], dtype=np.float64)
+        record.turns = _phasors(hz * TICK / setup.rate)
+        self._direct = self.ramp(1.0, record.direct)
         self._was: Counts | None = None
         # Another room is heard once the edge with which the sound enters it has blurred.
         self.settling = round(_BLURRED_SECONDS * setup.rate)
+        self.reset()
 
     def reset(self) -> None:
         super().reset()
         self.record.figures = self.record.targets
+        self._stand()
+
+    def _stand(self) -> None:
+        """Where the lines' lengths begin to sway."""
+        self.record.phasors = _phasors(np.arange(LINES) * 0.5 * (math.sqrt(5.0) - 1.0))
 
     def adopt(self, other: Processor) -> None:
         super().adopt(other)
@@ -151,12 +225,15 @@ class RoomProcessor(Processor):
     def set(self, values: Values, *, at_once: bool = False) -> None:
         record, rate = self.record, self._setup.rate
         record.before = round(as_number(values["before_ms"]) / 1000.0 * rate)
+        record.plate = int(_plate(values))
         self._set_sizes(values)
         if self._was is not None and not np.array_equal(self._was, record.lines):
             # Another size is another room, in which nothing has sounded yet.
-            for array in (record.blurred, record.ring, record.low_state):
+            for array in (record.blurred, record.dispersed, record.rings, record.memory):
                 array.fill(0.0)
-            record.places[:, 1:] = 0
+            for places in (record.places, record.late_index):
+                places.fill(0)
+            self._stand()
         self._was = None
         record.cut[0] = high_pass(as_number(values["low_cut_hz"]), BUTTERWORTH_Q, rate)
         level = as_number(values["level_db"])
@@ -164,8 +241,10 @@ class RoomProcessor(Processor):
         early = as_number(values["early_db"])
         record.targets[kernels.EARLY] = 0.0 if _plate(values) or early <= _OFF_DB else wet * gain(early)
         # The network's sum grows with its decay; this keeps what is heard near the level asked for.
-        record.targets[kernels.LATE] = wet * 0.45 / math.sqrt(LINES) * math.sqrt(
-            float(np.mean(1.0 - record.gains[0] ** 2)) / 0.5)
+        kept = float(np.mean(record.gains**2))
+        apart = as_number(values["spread_pct"]) / 100.0 if self._setup.channels == 2 else 0.0
+        record.targets[kernels.LATE] = wet * gain(_LATE_DB) * math.sqrt((1.0 / kept - 1.0) * 2.0 / (1.0 + apart**2))
+        record.targets[kernels.APART] = apart
         self._direct.go(1.0 if values["direct"] else 0.0, at_once=at_once)
         if at_once:
             record.figures = record.targets
@@ -173,24 +252,22 @@ class RoomProcessor(Processor):
     def _set_sizes(self, values: Values) -> None:
         """Lengths of all ways through the room, and what is lost on each."""
         record, rate = self.record, self._setup.rate
-        size = as_number(values["size_m"])
-        spread = as_number(values["spread_pct"]) / 100.0
-        wide = size * (_PLATE_SIZE if _plate(values) else 1.0)
+        size, plate = as_number(values["size_m"]), _plate(values)
         decay, bright = as_number(values["decay_s"]), 0.08 + 0.92 * as_number(values["bright_pct"]) / 100.0
+        longest = min(_PLATE_LINE * math.sqrt(size) if plate else _ROOM_LINE + _ROOM_LINE_A_METRE * size,
+                      _LONGEST_LINE, _SHARE_OF_DECAY * decay) * rate
         for channel in range(self._setup.channels):
-            apart = spread * channel
-            times, strengths = _reflections(size, apart)
+            times, strengths = _reflections(size, channel * as_number(values["spread_pct"]) / 100.0)
             record.taps[channel] = np.round(times * rate)
             record.tap_gains[channel] = strengths * np.where(np.arange(_REFLECTIONS) % 2 == 0, 1.0, -1.0)
-            stretch = wide * (1.0 + _APART * apart) / _SOUND * rate
-            record.lines[channel] = [max(4, round(share * stretch)) for share in _LINE_SHARES]
-            record.spreads[channel] = [max(2, round(share * stretch)) for share in _SPREAD_SHARES]
-            for k, length in enumerate(record.lines[channel]):
-                loss_db = -60.0 * length / (decay * rate)
-                record.gains[channel, k] = gain(loss_db)
-                # One pole, so that the top of the band dies away in `bright` of the decay.
-                record.poles[channel, k] = min(max(
-                    math.log(10.0) / 80.0 * loss_db * (1.0 - 1.0 / (bright * bright)), 0.0), 0.95)
+            record.spreads[channel] = np.maximum(np.round(np.array(_SPREAD_SHARES[channel]) * longest), 2)
+        record.lines = np.maximum(np.round(_line_shares() * longest), TICK + 4 + math.ceil(record.sway))
+        record.dispersers = _dispersers(size, rate)
+        loss_db = -60.0 * record.lines / (decay * rate)
+        record.gains = 10.0 ** (loss_db / 20.0)
+        # One pole, so that the top of the band dies away in `bright` of the decay.
+        at_top = record.gains ** (1.0 / bright - 1.0)
+        record.poles = (1.0 - at_top) / (1.0 + at_top)
 
 
 _SHOWN_SECONDS = 0.15
@@ -228,7 +305,8 @@ def _spreads(values: Values) -> bool:
 ROOM = StageKind(
     kind="room",
     label="Room",
-    glyph="R",
+    glyph=(box(0.05, 0.05, 0.95, 0.95), box(0.32, 0.32, 0.68, 0.68), line((0.05, 0.05), (0.32, 0.32)),
+           line((0.95, 0.05), (0.68, 0.32)), line((0.05, 0.95), (0.32, 0.68)), line((0.95, 0.95), (0.68, 0.68))),
     purpose="Puts the sound in a small bright room or on a plate, so that the colour has somewhere to be.",
     front=("space", "size_m", "decay_s", "before_ms", "early_db", "bright_pct", "level_db", "direct"),
     neighbours=("eq", "tame"),

@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.dsp.glyphs import wave
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import sway as kernels
 from yellow_ember.dsp.kernels.mixing import glide
@@ -63,7 +64,7 @@ class SwayRecord(Record):
     ring: Samples = state("channels", "ring_twice")
     memory: Samples = state("channels", kernels.STATES)
     index: Samples = state(1)
-    phase: Samples = state(1)
+    phase: Samples = state(2)
 
 
 @inlined
@@ -72,7 +73,7 @@ def process(record: SwayRecord, block: Samples) -> None:
     phase, index, clock = vector(record.phase), vector(record.index), vector(record.clock)
     if phase[0] < 0.0:
         turns = (clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) * record.step
-        phase[0] = turns - np.floor(turns)
+        phase[0], phase[1] = turns - np.floor(turns), record.step
     index[0] = kernels.sway(
         block, record.effect, vector(record.figures), vector(record.targets), record.glide, record.step,
         record.triangle == 1, record.passes, record.base, record.reach, cube(record.table), matrix(record.ring),
@@ -161,7 +162,7 @@ def _spreads(values: Values) -> bool:
 SWAY = StageKind(
     kind="sway",
     label="Sway",
-    glyph="Z",
+    glyph=(wave(0.05, 0.95, 0.5, 0.32, 1.0), wave(0.05, 0.95, 0.5, -0.32, 1.0)),
     purpose="Moves a still sound: a phaser that sweeps, a chorus that doubles, a tremolo that swells.",
     front=("effect", "rate_hz", "note", "depth_pct", "feedback_pct", "blend_pct"),
     neighbours=("room", "drive"),

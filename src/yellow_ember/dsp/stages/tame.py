@@ -6,6 +6,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import band_pass, one_pole, transfer
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import tame as kernels
 from yellow_ember.dsp.kernels.mixing import glide
@@ -111,7 +112,8 @@ def _band(number: int) -> tuple[Number, ...]:
 TAME = StageKind(
     kind="tame",
     label="Tame",
-    glyph="H",
+    glyph=(line((0.05, 0.85), (0.3, 0.7), (0.42, 0.4), (0.58, 0.4), (0.7, 0.7), (0.95, 0.85)),
+           line((0.25, 0.15), (0.75, 0.15))),
     purpose="Holds down what a drive made harsh, only where and while it sticks out.",
     front=("above_db", "band1_depth_db", "band2_depth_db", "band3_depth_db", "band4_depth_db", "out_db"),
     neighbours=("comp", "limit"),

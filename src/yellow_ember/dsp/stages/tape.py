@@ -10,6 +10,7 @@ from yellow_ember.dsp.filters import (
     low_shelf,
     response,
 )
+from yellow_ember.dsp.glyphs import arc, line
 from yellow_ember.dsp.motion import motor_lookahead
 from yellow_ember.dsp.parameters import (
     Automation,
@@ -122,7 +123,7 @@ MODULATION = Number(
 TAPE = StageKind(
     kind="tape",
     label="Tape machine",
-    glyph="T",
+    glyph=(arc(0.25, 0.4, 0.2), arc(0.75, 0.4, 0.2), line((0.1, 0.85), (0.9, 0.85))),
     purpose="Glues, thickens and softens a sound as a studio tape machine does, from barely there to soaked.",
     front=("stock", "speed_ips", "standard", "bias_db", "record_db", "play_db", "lean_db", "clean_lows_hz"),
     neighbours=("comp", "eq", "wear"),

@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
 from yellow_ember.dsp.filters import BUTTERWORTH_Q, high_pass, low_pass, one_pole
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import texture as kernels
 from yellow_ember.dsp.kernels.filters import biquads, delay
@@ -233,7 +234,8 @@ def _idle(values: Values) -> frozenset[str]:
 TEXTURE = StageKind(
     kind="texture",
     label="Texture layer",
-    glyph="X",
+    glyph=(line((0.1, 0.9), (0.2, 0.2), (0.3, 0.75), (0.42, 0.45), (0.54, 0.8), (0.66, 0.62), (0.78, 0.84),
+                (0.9, 0.76)),),
     purpose="Puts life on top of a dull sound: every stroke sets off a texture that follows it and is gone.",
     front=("texture", "amount_db", "attack_ms", "decay_ms", "sense_pct", "body_db", "out_db"),
     neighbours=("room", "eq"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, db, gain
+from yellow_ember.dsp.glyphs import box, line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.mixing import add_at_gain, glide, put, silence
 from yellow_ember.dsp.mono_below import MONO_BELOW, MonoBelowRecord, make_lows_mono, set_mono_below
@@ -79,7 +80,7 @@ def _spreads(values: Values) -> bool:
 TRIM = StageKind(
     kind="trim",
     label="Trim",
-    glyph="G",
+    glyph=(line((0.5, 0.05), (0.5, 0.95)), box(0.25, 0.35, 0.75, 0.6)),
     purpose="Sets level, place, width and polarity without colouring the sound.",
     front=("gain_db", "pan", "width_pct"),
     neighbours=("limit", "comp"),

@@ -17,6 +17,7 @@ from yellow_ember.dsp.filters import (
     low_pass_first,
     response,
 )
+from yellow_ember.dsp.glyphs import arc
 from yellow_ember.dsp.kernels import inlined, kernel
 from yellow_ember.dsp.kernels import vinyl as kernels
 from yellow_ember.dsp.kernels.filters import biquads
@@ -74,7 +75,12 @@ from yellow_ember.dsp.stage import (
 
 _CUTTER_SECONDS = 1e-6
 """Beyond this the cutter's lift ends; it keeps the equaliser's inverse proper."""
-_REACH_SECONDS = 2e-4
+_CUTTER_ACCELERATION = 3e4
+"""The most that its coils give, in m/s^2."""
+_STEEPEST = 1.5
+"""Slope that the back of its chisel cannot pass."""
+_REACH_SECONDS = 6e-4
+"""How far along the groove a tip is looked for that touches."""
 _CENTRE_SECONDS = 0.006
 _LONGEST_STOP, _LONGEST_START = 3.0, 2.0
 _CELL_SECONDS = 0.003
@@ -124,7 +130,18 @@ ERAS = (
         grooves=1.0, mono=False),
 )
 ERA_BY_ID = {era.id: era for era in ERAS}
-_STYLI = {"conical": 18e-6, "elliptical": 7e-6, "worn": 30e-6}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stylus:
+    """A tip: its radius in metres, its tracking force in newtons over the mass that it moves in kilograms."""
+
+    radius: float
+    pull: float
+
+
+_STYLI = {"conical": Stylus(radius=18e-6, pull=0.025 / 1.0e-6), "elliptical": Stylus(radius=7e-6, pull=0.015 / 0.5e-6),
+          "worn": Stylus(radius=30e-6, pull=0.030 / 1.4e-6)}
 
 
 def _times(top: Samples, bottom: Samples, above: float, below: float, rate: float) -> tuple[Samples, Samples]:
@@ -159,6 +176,29 @@ def groove_speed(values: Values) -> float:
     return 2.0 * math.pi * as_number(values["radius_mm"]) * 1e-3 * as_number(values["rpm"]) / 60.0
 
 
+def _frames_ahead(fast_rate: float) -> int:
+    """By how much the groove is cut ahead of the tip."""
+    return math.ceil(_REACH_SECONDS * fast_rate) + 2
+
+
+def groove(values: Values, reference_dbfs: float, fast_rate: float) -> Samples:
+    """What `kernels.ride` takes of the groove and its tip, (GROOVE,)."""
+    era, stylus, speed = ERA_BY_ID[str(values["era"])], _STYLI[str(values["stylus"])], groove_speed(values)
+    worn = as_number(values["wear_pct"]) / 100.0
+    radius = stylus.radius * era.grooves * as_number(values["tracing_pct"]) / 100.0 * (1.0 + worn)
+    result = np.zeros(kernels.GROOVE)
+    result[kernels.STEEP] = (era.velocity * gain(as_number(values["cut_db"]) - reference_dbfs)
+                             / (_STEEPEST * speed))
+    result[kernels.SHELF] = _STEEPEST * speed / _CUTTER_ACCELERATION * fast_rate
+    # A point still has some radius; the widest reach as far as is looked.
+    frames = min(max(radius / speed * fast_rate, 1e-5), _REACH_SECONDS / _STEEPEST * fast_rate)
+    result[kernels.RADIUS] = frames * _STEEPEST
+    # With no tracing to speak of a tip follows everything.
+    share = max(as_number(values["tracing_pct"]) / 100.0, 1e-3)
+    result[kernels.FALL] = stylus.pull / share / (speed * fast_rate) / _STEEPEST
+    return result
+
+
 def _gesture(values: Values, tempo: float, beats_per_bar: int, first_beat: float
              ) -> tuple[float, float, float, float, float]:
     """First second, period, stopping, resting and starting, all in seconds; the first below zero for none."""
@@ -183,12 +223,10 @@ class VinylRecord(Record):
     mono: int = whole()
     worn: int = whole()
     dirty: int = whole()
-    centre: int = whole()
+    ahead: int = whole()
     rest: int = whole()
     latency: int = whole()
     rate: float = real()
-    steep: float = real()
-    reach: float = real()
     surface: float = real()
     rumble: float = real()
     clock: Samples = shared(1)
@@ -196,6 +234,7 @@ class VinylRecord(Record):
     band: Samples = setting(2, 5)
     cutting: Samples = setting(1, 5)
     playing: Samples = setting(1, 5)
+    groove: Samples = setting(kernels.GROOVE)
     turning: Samples = setting(kernels.FIGURES)
     wear: Samples = setting(1, 5)
     dirt: Samples = setting(kernels.DIRT)
@@ -209,7 +248,9 @@ class VinylRecord(Record):
     band_state: Samples = state("channels", 2, 2)
     cutting_state: Samples = state("channels", 1, 2)
     playing_state: Samples = state("channels", 1, 2)
-    groove_held: Samples = state("channels", "groove_held")
+    surfaces: Samples = state("channels", 2, "groove_length")
+    hulls: Samples = state("channels", 3, "groove_length")
+    wall_states: Samples = state("channels", kernels.WALL_STATES)
     ring: Samples = state("channels", "ring_twice")
     index: Samples = state(1)
     turned: Samples = state(1)
@@ -220,9 +261,9 @@ class VinylRecord(Record):
     rumble_state: Samples = state("channels", 2, 2)
     noise_generators: Samples = state("channels", 2)
     rumble_generators: Samples = state("channels", 2)
-    groove: Samples = scratch("groove_line")
-    shifts: Samples = scratch("groove_line")
     walls: Samples = scratch("groove_walls")
+    touched: Samples = scratch(kernels.FOUND, kernels.PIECE)
+    tops: Samples = scratch(kernels.PIECE + 3)
     speeds: Samples = scratch("frames")
     dust: Samples = scratch("samples")
     pops: Samples = scratch("samples")
@@ -270,9 +311,10 @@ def process(record: VinylRecord, block: Samples) -> None:
         put(block, single)
     make_lows_mono(record.lows, block)
     biquads(block, matrix(record.band), cube(record.band_state))
-    kernels.trace(block, record.steep, record.reach, record.centre, matrix(record.cutting), matrix(record.playing),
-                  cube(record.cutting_state), cube(record.playing_state), matrix(record.groove_held),
-                  vector(record.groove), vector(record.shifts), vector(record.walls), record.fast)
+    kernels.trace(block, record.ahead, vector(record.groove), matrix(record.cutting), matrix(record.playing),
+                  cube(record.cutting_state), cube(record.playing_state), cube(record.surfaces), cube(record.hulls),
+                  matrix(record.wall_states), vector(record.walls), matrix(record.touched),
+                  vector(record.tops), record.fast)
     speeds, clock = vector(record.speeds)[:frames], vector(record.clock)
     here = int(clock[CLOCK_FRAME] - clock[CLOCK_DELAY]) - record.latency
     index, before = vector(record.index), vector(record.turned)
@@ -296,22 +338,21 @@ class VinylProcessor(Processor):
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         factor, rate = setup.oversample, setup.rate
-        self._centre = math.ceil(_REACH_SECONDS * rate * factor) + 2
+        self._ahead = _frames_ahead(rate * factor)
         self._rest = setup.lookahead + round(_CENTRE_SECONDS * rate)
-        self.latency = oversampling_latency(factor, self._centre) + self._rest
+        self.latency = oversampling_latency(factor, self._ahead + kernels.LATE) + self._rest
         self.settling = self.latency + round(0.004 * rate)
-        held = 2 * self._centre + 4
         stopped = round((_LONGEST_STOP / 2.0 + _LONGEST_START) * rate) if setup.lookahead else 0
         length = self._rest + round(_CENTRE_SECONDS * rate) + stopped + 4 * TAPS + setup.max_block
-        return {"groove_held": held, "groove_line": held + kernels.CHUNK * factor,
+        return {"groove_length": kernels.wall_length(self._ahead),
                 "groove_walls": setup.channels * kernels.CHUNK * factor, "ring_twice": 2 * length,
                 **oversampling_sizes(factor)}
 
     def make_parts(self, setup: Setup) -> None:
         record = self.record
-        set_oversampling(record.fast, setup.oversample, self._centre)
+        set_oversampling(record.fast, setup.oversample, self._ahead + kernels.LATE)
         self.turning = record.lows.turning
-        record.centre, record.rest, record.latency, record.rate = self._centre, self._rest, self.latency, setup.rate
+        record.ahead, record.rest, record.latency, record.rate = self._ahead, self._rest, self.latency, setup.rate
         record.clock, record.table = setup.clock.times, interpolator()
         record.speeds = 1.0
         self._out = self.ramp(1.0, record.out)
@@ -320,6 +361,7 @@ class VinylProcessor(Processor):
     def reset(self) -> None:
         super().reset()
         self.record.turned[0] = _NOT_YET
+        kernels.set_down(self._ahead, self.record.hulls, self.record.wall_states)
         generators = (*self.record.noise_generators, *self.record.rumble_generators)
         for index, generator in enumerate(generators):
             generator[:] = seed_from(self._setup.seed, "groove", index), 0x51ED270B
@@ -334,12 +376,8 @@ class VinylProcessor(Processor):
         record.band[0], record.band[1] = (high_pass(era.low, BUTTERWORTH_Q, rate),
                                           low_pass(min(era.high, 0.45 * rate), BUTTERWORTH_Q, rate))
         record.cutting, record.playing = cutting(era, fast_rate), playing(era, fast_rate)
-        speed = groove_speed(values)
-        full = era.velocity / gain(setup.reference_dbfs)
-        record.steep = full * gain(as_number(values["cut_db"])) / speed
+        record.groove = groove(values, setup.reference_dbfs, fast_rate)
         worn = as_number(values["wear_pct"]) / 100.0
-        radius = _STYLI[str(values["stylus"])] * era.grooves * as_number(values["tracing_pct"]) / 100.0
-        record.reach = min(radius * (1.0 + worn) / speed, _REACH_SECONDS) * fast_rate
         record.worn = int(worn > 0.0)
         record.wear[0] = low_pass_first(min(20000.0 * (4000.0 / 20000.0) ** worn, 0.45 * rate), rate)
         self.follow_tempo(setup.clock.tempo)
@@ -402,6 +440,26 @@ def _lookahead(values: Values, rate: float) -> int:
     return 0 if values["spin"] == "off" else round(_LONGEST_START / 2.0 * rate)
 
 
+_SHOWN_HZ = 5000.0
+
+
+def _traced(values: Values, reference_dbfs: float, points: int) -> tuple[Samples, Samples, Samples]:
+    """A turn of a sine at 0 VU: time in turns, the sine of one, and how the stylus plays it, (points,) each."""
+    fast_rate, turns = points * _SHOWN_HZ, 6
+    ahead = _frames_ahead(fast_rate)
+    length = kernels.wall_length(ahead)
+    hulls, walls = np.zeros((1, 3, length)), np.zeros((1, kernels.WALL_STATES))
+    kernels.set_down(ahead, hulls, walls)
+    cut = float(response(cutting(ERA_BY_ID[str(values["era"])], 384000.0), np.array([_SHOWN_HZ]), 384000.0)[0])
+    turn = np.sin(2.0 * np.pi * np.arange((turns + math.ceil(ahead / points)) * points) / points)
+    played = cut * gain(reference_dbfs) * turn
+    kernels.ride(played, 1.0, ahead, groove(values, reference_dbfs, fast_rate), np.zeros((2, length)), hulls[0],
+                 walls[0], np.zeros((kernels.FOUND, kernels.PIECE)), np.zeros(kernels.PIECE + 3))
+    begin = 4 * points
+    after = played[begin + ahead + kernels.LATE:][:points] / (cut * gain(reference_dbfs))
+    return np.arange(points) / points, turn[begin:][:points], after
+
+
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """The record with its damage, the equalisers, and what the stylus makes of a sine."""
     era = ERA_BY_ID[str(values["era"])]
@@ -422,22 +480,12 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     def marks(seconds: float) -> tuple[Samples, Samples]:
         return in_turn(math.floor(seconds * turns)) if values["noises"] else (np.zeros(0), np.zeros(0))
 
-    points, sine = 256, gain(reference_dbfs)
-    peak, frames = 1.1 * sine, 4 * points
-    speed, shown = groove_speed(values), 5000.0
-    slope = era.velocity * gain(as_number(values["cut_db"])) / speed
-    radius = _STYLI[str(values["stylus"])] * era.grooves * as_number(values["tracing_pct"]) / 100.0
-    angle = 2.0 * np.pi * np.arange(frames) / points
-    cut = float(response(cutting(era, 384000.0), np.array([shown]), 384000.0)[0])
-    lift = slope * cut * np.sin(angle)
-    moved = np.arange(frames) / points - radius / speed * shown * lift / np.sqrt(1.0 + lift**2)
-    at = np.linspace(1.0, 2.0, points)
-    traced = np.interp(at, np.maximum.accumulate(moved), sine * np.sin(angle))
+    sine = gain(reference_dbfs)
+    at, before, traced = _traced(values, reference_dbfs, 256)
     return (Disc(f"{as_number(values['rpm']):g} rpm, {era.label}", turns, as_number(values["radius_mm"]), marks),
             Plot("Playing equaliser, dB", "response", (Curve("equaliser", hz, np.clip(db(play), -24.0, 24.0)),)),
             Plot("5 kHz at 0 VU under the stylus", "wave", (
-                Curve("cut", at - 1.0, sine * np.sin(2.0 * np.pi * at)), Curve("played", at - 1.0,
-                                                                                np.clip(traced, -peak, peak))),
+                Curve("cut", at, sine * before), Curve("played", at, sine * traced)),
                 x_label="one turn", y_label="level"))
 
 
@@ -455,7 +503,7 @@ def follow(old: Values, new: Values) -> tuple[Values, str]:
 VINYL = StageKind(
     kind="vinyl",
     label="Record",
-    glyph="V",
+    glyph=(arc(0.5, 0.5, 0.45), arc(0.5, 0.5, 0.27, 200.0, 340.0), arc(0.5, 0.5, 0.09)),
     purpose="Cuts the sound into a groove and plays it back: rounder, older, with dust that comes round again.",
     front=("era", "rpm", "stylus", "radius_mm", "cut_db", "wear_pct", "noises"),
     neighbours=("motion", "eq"),

@@ -11,6 +11,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import low_pass_first, response, zero_and_pole
+from yellow_ember.dsp.glyphs import line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels import wear as kernels
 from yellow_ember.dsp.kernels.filters import biquads, delay
@@ -256,7 +257,8 @@ def _spreads(values: Values) -> bool:
 WEAR = StageKind(
     kind="wear",
     label="Worn tape",
-    glyph="O",
+    glyph=(line((0.05, 0.3), (0.4, 0.3), (0.3, 0.5), (0.45, 0.7), (0.05, 0.7), (0.05, 0.3)),
+           line((0.95, 0.3), (0.65, 0.3), (0.55, 0.5), (0.7, 0.7), (0.95, 0.7), (0.95, 0.3))),
     purpose="Ages a tape: dull and unsteady, creased, with holes in its coating and echoes of its neighbours.",
     front=("ageing_pct", "crease_pct", "drop_mode", "drop_density_pct", "drop_depth_db", "print_through_db"),
     neighbours=("motion", "tape"),

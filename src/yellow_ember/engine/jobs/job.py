@@ -6,6 +6,7 @@ import contextlib
 import os
 import pickle
 import signal
+import threading
 import traceback
 from collections.abc import Callable, Generator, Sequence
 from multiprocessing.connection import Connection, wait
@@ -31,16 +32,28 @@ class Job(Generic[Result]):
     def __init__(self, function: Callable[..., Result], *arguments: Any) -> None:
         self._pipe, theirs = context().Pipe(duplex=False)
         self._process = context().Process(target=_work, args=(theirs, function, arguments), daemon=True)
-        self._process.start()
-        theirs.close()
         self.share = 0.0
         self.done = False
         self._result: Result | None = None
         self._error: str | None = None
         self._parts: list[Any] = []
+        # A large session is more than a pipe holds: its writing ends when the worker reads, which takes a while.
+        self._starting = threading.Thread(target=self._start, args=(theirs,), daemon=True)
+        self._starting.start()
+
+    def _start(self, theirs: Connection) -> None:
+        """Start the worker; what keeps it from starting is the job's error."""
+        try:
+            self._process.start()
+        except Exception as error:
+            self._error = str(error)
+        finally:
+            theirs.close()
 
     def poll(self) -> bool:
         """Take in what the worker said; True when the work has ended, well or not."""
+        if self.done:
+            return True
         try:
             while not self.done and self._pipe.poll():
                 what, value = self._pipe.recv()
@@ -53,7 +66,7 @@ class Job(Generic[Result]):
                 else:
                     self._error, self.done = value, True
         except (EOFError, OSError):
-            self._error, self.done = "the worker ended before its work was done", True
+            self._error, self.done = self._error or "the worker ended before its work was done", True
         if self.done:
             self._tidy()
         return self.done
@@ -79,18 +92,36 @@ class Job(Generic[Result]):
         """End the work now.  What it was writing is removed by the worker before it ends."""
         self.stop()
         if not self.done:
-            self._process.join(timeout=_END_SECONDS)
+            self._join()
             self._error, self.done = "cancelled", True
             self._tidy()
 
-    def stop(self) -> None:
-        """Tell the work to end, and do not wait."""
+    def abandon(self) -> None:
+        """End the work and wait for nothing; what it was writing is removed a moment later."""
         if not self.done:
+            self._error, self.done = "cancelled", True
+            threading.Thread(target=self._end_and_tidy, daemon=True).start()
+
+    def _end_and_tidy(self) -> None:
+        self._starting.join()
+        if self._process.pid is not None:
+            self._process.terminate()
+        self._tidy()
+
+    def stop(self) -> None:
+        """Tell the work to end, and do not wait for that."""
+        self._starting.join()
+        if not self.done and self._process.pid is not None:
             self._process.terminate()
 
+    def _join(self) -> None:
+        self._starting.join()
+        if self._process.pid is not None:
+            self._process.join(timeout=_END_SECONDS)
+
     def _tidy(self) -> None:
-        self._process.join(timeout=_END_SECONDS)
-        if self._process.is_alive():
+        self._join()
+        if self._process.pid is not None and self._process.is_alive():
             self._process.kill()
         self._pipe.close()
 

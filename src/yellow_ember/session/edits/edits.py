@@ -145,6 +145,20 @@ def use_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ...]
         chain=chain, match_db=match_db), own)))
 
 
+def put_stages(session: Session, strip_id: str, stages: tuple[StageSettings, ...], stage_id: str, *,
+               replace: bool) -> Session:
+    """Put these stages, as new ones, behind a stage of the strip or in its place; at the end for no stage.
+
+    Macros and links let go of what goes.  KeyError where the strip has no such stage.
+    """
+    strip = session.strip(strip_id)
+    chain, at = strip.chain, strip.index_of(stage_id) if stage_id else len(strip.chain)
+    new = tuple(replace_stage(stage, id=new_id(stage.kind)) for stage in stages)
+    kept = (*chain[:at + (0 if replace else 1)], *new, *chain[at + 1:])
+    return without_lost_links(edit_strip(session, strip_id, lambda strip: strip.with_(
+        chain=kept, macros=without_stages(strip.macros, kept))))
+
+
 def remove_stage(session: Session, strip_id: str, stage_id: str) -> Session:
     """Without that stage; macros and links let go of it."""
     return without_lost_links(_taken_out(session, strip_id, stage_id))

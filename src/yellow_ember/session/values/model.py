@@ -231,6 +231,10 @@ class Session(_Value):
         yield from self._below(MASTER, 0)
         yield self.master, 0
 
+    def below(self, strip_id: str) -> set[str]:
+        """Ids of the strips that the desk shows under a bus: those that feed it, at whatever depth."""
+        return {strip.id for strip, _ in self._below(strip_id, 0)}
+
     def _below(self, strip_id: str, depth: int) -> Iterator[tuple[Strip, int]]:
         for strip in self.feeding(strip_id):
             yield strip, depth

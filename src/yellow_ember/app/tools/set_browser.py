@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import (
     QComboBox,
     QFormLayout,
@@ -19,7 +20,7 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.dialogs import lanes_are_kept
-from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.tools.tool import TryingTool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import TextLabel, escaped
 from yellow_ember.session.edits.edits import difference
@@ -47,15 +48,17 @@ def _words(part: Part) -> str:
     return f"{part.where.value if part.source == ANY_SOURCE else part.source}: {stages}"
 
 
-class SetWindow(TryingWindow):
+class SetBrowser(TryingTool):
     """Sets at the left; at the right which strip gets which part.  What is tried is heard, and is no step yet."""
 
+    title = "Sets"
+    first_size = QSize(820, 520)
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 matcher: Matcher, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 matcher: Matcher) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages, self._matcher = selection, messages, matcher
         self.setWindowTitle("Sets")
-        self.resize(820, 520)
         self._sets: list[StripSet] = []
         self.boxes: dict[str, QComboBox] = {}
         self.bus = QComboBox()

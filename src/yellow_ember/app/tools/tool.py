@@ -1,4 +1,4 @@
-"""What all windows beside the main one have in common."""
+"""What all tools have in common."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QMimeData, Qt
+from PyQt6.QtCore import QEvent, QMimeData, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
@@ -16,22 +16,49 @@ from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.session.document import Edit, Settle, Trial
 
 
-class ToolWindow(QWidget):
-    """Goes with the main window, is gone when it is closed; Escape leaves it, Space plays.
+class Tool(QWidget):
+    """Something that is opened for a while, in the window's drawer or in a window of its own.
 
+    Escape leaves it, Space plays.
+
+    title : its name on a tab, in a word or two
+    first_size : how large it is in a window of its own at first
     buttons : by their words, without the dots
     of_the_session : it is about the session that it was opened over, and closes when another one is opened
+    of_the_strip, of_the_stage : it is about what was chosen then; in the drawer it closes when something else is
+    shows_pictures : it shows what a blind test has to hide
+    own_keys : keys that it answers to itself although the window has a use for them
     """
 
+    title = ""
+    first_size = QSize(640, 520)
     of_the_session = True
+    of_the_strip = of_the_stage = False
+    shows_pictures = True
+    own_keys: frozenset[Qt.Key] = frozenset()
 
-    def __init__(self, sessions: SessionKeeper, playback: Playback, parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
+    closed = pyqtSignal()
+
+    def __init__(self, sessions: SessionKeeper, playback: Playback) -> None:
+        super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._sessions, self._playback = sessions, playback
         self.buttons: dict[str, QPushButton] = {}
+        self._gone = False
         if self.of_the_session:
             self._sessions.opened.connect(self.close)
+
+    @property
+    def stays(self) -> bool:
+        """Whether it is at work, so that opening such a tool shows this one again."""
+        return False
+
+    def first_focus(self) -> QWidget:
+        """What the focus goes to when it is opened."""
+        return self
 
     def button_row(self, entries: Sequence[tuple[str, Callable[[], object], str]]) -> QHBoxLayout:
         """Buttons side by side: words, what they do, and a hint."""
@@ -47,7 +74,14 @@ class ToolWindow(QWidget):
         self.close()
 
     def let_go(self) -> None:
-        """What is to be put away when the window closes, however it does."""
+        """Put away what is not needed when it closes, however it does."""
+
+    def event(self, event: QEvent | None) -> bool:
+        if (isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
+                and event.key() in self.own_keys and event.modifiers() == Qt.KeyboardModifier.NoModifier):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         match event.key():
@@ -59,11 +93,14 @@ class ToolWindow(QWidget):
                 super().keyPressEvent(event)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        self.let_go()
         event.accept()
+        if not self._gone:
+            self._gone = True
+            self.let_go()
+            self.closed.emit()
 
 
-class TryingWindow(ToolWindow):
+class TryingTool(Tool):
     """Something is heard from it as a change of the document that is no step yet, and dropped unless it is kept.
 
     heard : what that is, None for nothing

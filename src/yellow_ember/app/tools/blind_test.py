@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QPushButton, QVBoxLayout
 
 from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
@@ -12,7 +12,7 @@ from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import TryingWindow
+from yellow_ember.app.tools.tool import TryingTool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.text import TextLabel
@@ -26,12 +26,16 @@ _NOW, _BEFORE = "how it stands now", "without any stage"
 _TRIALS = ("8", "12", "16", "24")
 
 
-class BlindWindow(TryingWindow):
+class BlindTool(TryingTool):
     """What is compared is chosen above; below one hears, and says what X is."""
 
+    title = "Blind test"
+    own_keys = frozenset((Qt.Key.Key_A, Qt.Key.Key_B, Qt.Key.Key_X))
+    shows_pictures = False
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 measurer: Measurer, matcher: Matcher, scope: str, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 measurer: Measurer, matcher: Matcher, scope: str) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._messages, self._measurer, self._matcher = selection, messages, measurer, matcher
         self.setWindowTitle("Blind test")
         self.setMinimumWidth(460)

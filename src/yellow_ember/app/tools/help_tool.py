@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable
 from urllib.parse import quote, unquote
 
-from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QFont
+from PyQt6.QtCore import QSize, Qt, QUrl
+from PyQt6.QtGui import QFont, QTextCursor
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -16,28 +16,59 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QTextBrowser,
     QVBoxLayout,
-    QWidget,
 )
 
-from yellow_ember.app.tools.help_pages import Page, guides, stage_pages
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.tools.control_figure import draw_figure, figure_of
+from yellow_ember.app.tools.help_pages import Page, control_page, guides, stage_pages
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
+from yellow_ember.dsp.stages import stage_kind
 
-_LINK = re.compile(r"\((preset:[^)]+)\)")
+_LINK = re.compile(r"\(((?:preset|do):[^)]+)\)")
 FIRST = "guide:order-of-work"
 
 
-class HelpWindow(QWidget):
+class PageView(QTextBrowser):
+    """Shows a page; draws the figures that it names."""
+
+    def loadResource(self, kind: int, name: QUrl) -> object:
+        if name.scheme() == "figure":
+            stage, _, control = name.path().partition("/")
+            figure = figure_of(stage_kind(stage), control)
+            return None if figure is None else draw_figure(figure, self.devicePixelRatioF())
+        return super().loadResource(kind, name)
+
+
+def _page(key: str) -> Page:
+    """The page of a key; KeyError where there is none."""
+    if key.startswith("control:"):
+        stage, _, control = key.removeprefix("control:").partition("/")
+        try:
+            return control_page(stage_kind(stage), control)
+        except (ValueError, KeyError) as error:
+            raise KeyError(key) from error
+    return {page.key: page for page in (*guides(), *stage_pages())}[key]
+
+
+class HelpTool(Tool):
     """A list of pages at the left, the page at the right.
 
     open_preset : what a link to a preset does
+    do : what a link to steps does
     """
 
-    def __init__(self, open_preset: Callable[[str], None], parent: QWidget) -> None:
-        super().__init__(parent, Qt.WindowType.Window)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    title = "Help"
+    first_size = QSize(900, 640)
+    of_the_session = False
+    shows_pictures = False
+
+    def __init__(self, sessions: SessionKeeper, playback: Playback, open_preset: Callable[[str], None],
+                 do: Callable[[str], object]) -> None:
+        super().__init__(sessions, playback)
         self.setWindowTitle("Help")
-        self.resize(900, 640)
-        self._open_preset = open_preset
+        self._open_preset, self._do = open_preset, do
         self._visited: list[str] = []
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search in all pages")
@@ -50,8 +81,8 @@ class HelpWindow(QWidget):
         self.back = QPushButton("Back")
         self.back.setToolTip("The page before (Alt+Left)")
         self.back.setShortcut("Alt+Left")
-        self.back.clicked.connect(self.go_back)
-        self.text = QTextBrowser()
+        self.back.clicked.connect(self.previous_page)
+        self.text = PageView()
         self.text.setAccessibleName("Page")
         self.text.setOpenLinks(False)
         self.text.anchorClicked.connect(self._follow)
@@ -113,15 +144,38 @@ class HelpWindow(QWidget):
 
     def show_page(self, key: str) -> None:
         """A page by its key; KeyError where there is none."""
-        page = {page.key: page for page in (*guides(), *stage_pages())}[key]
+        page = _page(key)
         if key != self.page:
             self._visited.append(key)
         # A link's target may hold no spaces.
         self.text.setMarkdown(_LINK.sub(lambda result: f"({quote(result[1], safe=':')})", page.text))
+        self._dress_buttons()
         self.back.setEnabled(len(self._visited) > 1)
         self._mark()
 
-    def go_back(self) -> None:
+    def _dress_buttons(self) -> None:
+        """Let links that do something look like buttons."""
+        document = self.text.document()
+        assert document is not None
+        block = document.begin()
+        while block.isValid():
+            places = block.begin()
+            while not places.atEnd():
+                part = places.fragment()
+                if part.charFormat().anchorHref().startswith("do:"):
+                    cursor = QTextCursor(document)
+                    cursor.setPosition(part.position())
+                    cursor.setPosition(part.position() + part.length(), QTextCursor.MoveMode.KeepAnchor)
+                    look = part.charFormat()
+                    look.setBackground(theme.AFTER_FILL)
+                    look.setForeground(theme.TEXT)
+                    look.setFontUnderline(False)
+                    look.setFontWeight(QFont.Weight.DemiBold)
+                    cursor.setCharFormat(look)
+                places += 1
+            block = block.next()
+
+    def previous_page(self) -> None:
         """The page before."""
         if len(self._visited) > 1:
             self._visited.pop()
@@ -131,5 +185,7 @@ class HelpWindow(QWidget):
         target = unquote(link.toString())
         if target.startswith("preset:"):
             self._open_preset(target.removeprefix("preset:"))
+        elif target.startswith("do:"):
+            self._do(target.removeprefix("do:"))
         else:
             self.show_page(target)

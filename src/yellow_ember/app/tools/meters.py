@@ -12,7 +12,7 @@ from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel
@@ -126,15 +126,17 @@ class MeterColumn(QWidget):
                          int(Qt.AlignmentFlag.AlignRight | middle), self.words(row))
 
 
-class MetersWindow(ToolWindow):
+class MetersTool(Tool):
     """Two columns, and the zone of the chosen strip."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+    title = "Meters"
+    first_size = QSize(780, 330)
+
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback) -> None:
+        super().__init__(sessions, playback)
         self._selection = selection
         self._gesture = Gesture(self._sessions)
         self.setWindowTitle("Meters")
-        self.resize(780, 330)
         self.strip, self.master = MeterColumn(self._sessions), MeterColumn(self._sessions)
         columns = QHBoxLayout()
         columns.setSpacing(20)

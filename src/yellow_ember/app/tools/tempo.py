@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFormLayout, QPushButton, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFormLayout, QPushButton, QSpinBox, QVBoxLayout
 
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.job_keeper import JobKeeper
@@ -12,7 +12,7 @@ from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.tempo_tap import TEMPO, TempoTap
-from yellow_ember.app.tools.tool_window import ToolWindow
+from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.engine.jobs.tempo_finding import find_tempo
@@ -23,12 +23,15 @@ MOST_BEATS = 16
 _SURE, _LIKELY = 0.4, 0.15
 
 
-class TempoWindow(ToolWindow):
+class TempoTool(Tool):
     """A bar to drag or type in, a button to tap, and what is found in the chosen track."""
 
+    title = "Tempo"
+    shows_pictures = False
+
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, jobs: JobKeeper,
-                 tempo_tap: TempoTap, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+                 tempo_tap: TempoTap) -> None:
+        super().__init__(sessions, playback)
         self._selection, self._jobs, self._tap = selection, jobs, tempo_tap
         self._gesture = Gesture(sessions)
         self.setWindowTitle("Tempo")

@@ -6,6 +6,7 @@ import queue
 import threading
 from pathlib import Path
 
+from PyQt6.QtCore import QSize
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -21,14 +22,13 @@ from PyQt6.QtWidgets import (
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
-    QWidget,
 )
 
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.dialogs import AUDIO_FILTER
-from yellow_ember.app.tools.tool_window import ToolWindow, dropped_files
+from yellow_ember.app.tools.tool import Tool, dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, as_text
@@ -73,14 +73,17 @@ class _Run:
         self.stopped = True
 
 
-class BatchWindow(ToolWindow):
+class BatchTool(Tool):
     """Files at the left, how and where to at the right, results below."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, parent: QWidget) -> None:
-        super().__init__(sessions, playback, parent)
+    title = "Batch"
+    first_size = QSize(860, 620)
+    shows_pictures = False
+
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback) -> None:
+        super().__init__(sessions, playback)
         self._selection = selection
         self.setWindowTitle("Batch")
-        self.resize(860, 620)
         self.setAcceptDrops(True)
         self._stages = self._selection.strip.chain
         self._run: _Run | None = None
@@ -106,6 +109,10 @@ class BatchWindow(ToolWindow):
         self._lay_out()
         self._show_running()
         self._playback.frame.connect(self._poll)
+
+    @property
+    def stays(self) -> bool:
+        return self._run is not None
 
     def _make_controls(self) -> None:
         self.chain, self.level, self.kind, self.factor = QComboBox(), QComboBox(), QComboBox(), QComboBox()
