@@ -147,7 +147,7 @@ def faults(case: Case) -> Iterator[str]:
         yield f"a second after the sound {20.0 * np.log10(left):.1f} dBFS are left"
 
 
-_LASTING: dict[str, Value] = {"decay_s": 0.3, "spin": "off", "from_speed": False, "freeze": False,
+_LASTING: dict[str, Value] = {"decay_s": 0.3, "spin": "off", "from_speed": False, "freeze": False, "slows": False,
                              "print_through_db": -80.0, "sag_pct": 0.0}
 _NO_LONGER = {"decay_ms": 100.0, "_time_ms": 30.0, "release_ms": 60.0, "feedback_pct": 30.0, "_q": 2.0}
 """What sounds on for long because that is what was asked for: values, and the most of all whose name ends so."""

@@ -51,7 +51,7 @@ def test_an_equaliser_point_is_dragged_as_one_step(window: MainWindow, qtbot: Qt
     assert after["band4_hz"] > before["band4_hz"] * 1.2
     assert after["band4_db"] > 2.0
     assert window.workspace.sessions.document.undo_label == "Band 4"
-    assert window.bench.bar("band4_db").value == after["band4_db"], "the control shows it as well"
+    assert window.bench.bar("band4_db").setting == after["band4_db"], "the control shows it as well"
     window.undo()
     assert params(window) == before
     picture.grab()
@@ -73,7 +73,7 @@ def test_an_equaliser_point_is_moved_by_keys(window: MainWindow, qtbot: QtBot) -
     for key in (Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Up, Qt.Key.Key_Plus):
         qtbot.keyClick(picture, key)
         picture._stale = True
-        picture._drawn_at = 0.0
+        picture.drawn_at = 0.0
         picture.grab()
     after = params(window)
     assert after["band2_hz"] == pytest.approx(hz * 2.0 ** (1 / 24), abs=0.1)
@@ -94,7 +94,7 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot: QtBot) -
     picture.grab()
     drag(qtbot, picture, place(picture, 1), QPoint(-900, 0))
     assert params(window)["edges_hz"][1] == pytest.approx(1.25 * edges[0]), "it stops before its neighbour"
-    picture._drawn_at = 0.0
+    picture.drawn_at = 0.0
     picture.grab()
     axes = picture.handles.axes
     qtbot.mouseDClick(picture, Qt.MouseButton.LeftButton,
@@ -102,14 +102,14 @@ def test_edges_are_dragged_added_and_removed(window: MainWindow, qtbot: QtBot) -
     assert len(params(window)["edges_hz"]) == 4
     assert window.workspace.sessions.document.undo_label == "Add an edge"
     assert not window.bench.bar("band5_drive_db").isHidden()
-    picture._drawn_at = 0.0
+    picture.drawn_at = 0.0
     picture.grab()
     qtbot.keyClick(picture, Qt.Key.Key_Insert)
     assert "No room for another edge" in said(window)
     qtbot.keyClick(picture, Qt.Key.Key_Delete)
     assert len(params(window)["edges_hz"]) == 3
     now = params(window)["edges_hz"]
-    picture._drawn_at = 0.0
+    picture.drawn_at = 0.0
     picture.grab()
     picture.handles.chosen = 2
     qtbot.keyClick(picture, Qt.Key.Key_Left)

@@ -147,7 +147,7 @@ def test_a_long_path_keeps_its_stages_wide_and_the_chosen_one_in_sight(window: M
         assert min(column.width() for column in columns) >= 100.0
         assert columns[index].left() >= 30.0
         assert columns[index].right() <= view.width()
-        assert view._plus().right() <= view.width()
+        assert view.plus().right() <= view.width()
     assert not view.grab().isNull()
 
 

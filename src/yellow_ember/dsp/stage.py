@@ -446,6 +446,10 @@ class StageKind:
         Id of the parameter that moves where in the spectrum it adds, None for none.
     remedies : Mapping[str, tuple[str, ...]]
         What stands out in what it adds ("boom", "crowd", "hiss") -> ids of the parameters that help.
+    against : Mapping[str, Values]
+        What stands out in what others add -> values with which it is put behind them.
+    clean_gain : str | None
+        Id of the parameter that moves the level and nothing else, None where the stage does more; one kind has it.
     compensates : Callable[[Values], bool]
         Full values -> whether it takes back by itself what `drive` adds, without `makeup`.
     offers : frozenset[Offer]
@@ -468,6 +472,8 @@ class StageKind:
     varied: tuple[str, ...] = ()
     lean: str | None = None
     remedies: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    against: Mapping[str, Values] = field(default_factory=dict)
+    clean_gain: str | None = None
     compensates: Callable[[Values], bool] = _never
     offers: frozenset[Offer] = frozenset()
     load: Callable[[Values], str] = _no_load
@@ -495,7 +501,8 @@ class StageKind:
             raise ValueError(f"{self.kind}: two parameters share an id")
         if not MINIMUM_FRONT <= len(self.front) <= MAXIMUM_FRONT:
             raise ValueError(f"{self.kind}: {MINIMUM_FRONT} to {MAXIMUM_FRONT} parameters are in front")
-        named = {*self.front, *self.varied, *((self.lean,) if self.lean else ()), *sum(self.remedies.values(), ())}
+        named = {*self.front, *self.varied, *filter(None, (self.lean, self.clean_gain)),
+                 *sum(self.remedies.values(), ()), *(name for values in self.against.values() for name in values)}
         if not named <= self._by_id.keys():
             raise ValueError(f"{self.kind}: no parameters are called {', '.join(sorted(named - self._by_id.keys()))}")
 

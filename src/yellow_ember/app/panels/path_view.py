@@ -163,7 +163,7 @@ class PathView(QWidget):
         elif column.right() > frame.right() - _PLUS:
             self._scrolled += column.right() - (frame.right() - _PLUS - 8)
 
-    def _plus(self) -> QRectF:
+    def plus(self) -> QRectF:
         frame, columns = self._axes().frame, self.columns()
         left = columns[-1].right() + 16 if columns else frame.left() + 28
         left = min(left, frame.right() - 34)
@@ -222,7 +222,7 @@ class PathView(QWidget):
         for stage, column in zip(strip.chain, self.columns(), strict=True):
             self._paint_stage(painter, axes, stage, column)
         painter.restore()
-        plus = self._plus()
+        plus = self.plus()
         painter.setPen(QPen(theme.DIM, 1.2))
         painter.setBrush(theme.RAISED)
         painter.drawEllipse(plus)
@@ -344,7 +344,7 @@ class PathView(QWidget):
         point = event.position()
         index = self._stage_at(point)
         if index is None:
-            if self._plus().contains(point):
+            if self.plus().contains(point):
                 self.open_chooser()
             return
         stage, column = self._selection.strip.chain[index], self.columns()[index]

@@ -80,7 +80,7 @@ class Picture(QWidget):
         self._spectra: tuple[Samples, Samples] | None = None
         self._still = QPixmap()
         self._stale = True
-        self._drawn_at = 0.0
+        self.drawn_at = 0.0
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(round(1000 * _APART_SECONDS))
@@ -208,11 +208,11 @@ class Picture(QWidget):
         if self._stale:
             # While a control or the window's edge moves, what stands still is drawn again now and
             # then, and in between stretched to fit.
-            if time.monotonic() - self._drawn_at > _APART_SECONDS or self._still.isNull():
+            if time.monotonic() - self.drawn_at > _APART_SECONDS or self._still.isNull():
                 self._compute()
                 self._place_handles()
                 self._still = still(self, theme.PANEL, self._paint_still)
-                self._stale, self._drawn_at = False, time.monotonic()
+                self._stale, self.drawn_at = False, time.monotonic()
             elif not self._later.isActive():
                 self._later.start()
         painter.drawPixmap(self.rect(), self._still)

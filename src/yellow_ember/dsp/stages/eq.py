@@ -122,6 +122,7 @@ EQ = StageKind(
     neighbours=("comp", "drive"),
     lean="tilt_db",
     remedies={"boom": ("low_cut_hz",), "hiss": ("high_cut_hz",)},
+    against={"boom": {"low_cut_hz": 90.0}, "hiss": {"high_cut_hz": 9000.0}},
     parameters=(
         Number(id="low_cut_hz", label="Low cut", group=Group.TONE, unit="Hz", minimum=_NO_LOW_CUT, maximum=1000.0,
                default=_NO_LOW_CUT, taper=Taper.LOG, decimals=0, floor_word="off",

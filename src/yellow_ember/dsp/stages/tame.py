@@ -118,6 +118,7 @@ TAME = StageKind(
     front=("above_db", "band1_depth_db", "band2_depth_db", "band3_depth_db", "band4_depth_db", "out_db"),
     neighbours=("comp", "limit"),
     offers=frozenset({Offer.PROPOSE_BANDS}),
+    against={"crowd": {}},
     parameters=(
         Number(id="above_db", label="Threshold", group=Group.DRIVE, unit="dB", minimum=-36.0, maximum=6.0,
                default=-15.0,

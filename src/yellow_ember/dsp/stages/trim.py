@@ -85,6 +85,7 @@ TRIM = StageKind(
     front=("gain_db", "pan", "width_pct"),
     neighbours=("limit", "comp"),
     remedies={"boom": ("mono_below_hz",)},
+    clean_gain="gain_db",
     parameters=(
         MONO_BELOW,
         Number(id="gain_db", label="Gain", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0,

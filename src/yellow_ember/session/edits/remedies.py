@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from yellow_ember.dsp.parameters import Number, Parameter, Switch, as_number
 from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.edits.edits import put_stages, set_parameter
 from yellow_ember.session.values.model import Session, new_stage
 
@@ -14,10 +15,6 @@ WHERE = {"boom": "boom below 120 Hz", "crowd": "crowd 2 to 5 kHz", "hiss": "hiss
 _VERBS = {"boom": "raise", "crowd": "lean away with", "hiss": "lower"}
 _BOOM_HZ, _HISS_HZ = 110.0, 8000.0
 _LEAN_DB = 2.0
-_ADDED: dict[str, tuple[str, dict[str, float]]] = {
-    "boom": ("eq", {"low_cut_hz": 90.0}), "crowd": ("tame", {}), "hiss": ("eq", {"high_cut_hz": 9000.0})}
-_WORDS = {"boom": "add an Equaliser with a low cut behind", "crowd": "add a Tame behind",
-          "hiss": "add an Equaliser with a high cut behind"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,10 +41,12 @@ def remedy(chain: tuple[StageSettings, ...], what: str) -> Remedy:
             if better is not None:
                 return Remedy(f"{_VERBS[what]} {parameter.label} of {stage.declaration.label}",
                               _setting(stage, parameter, better))
-    kind, values = _ADDED[what]
-    stage = new_stage(kind)
+    kind = next(kind for kind in STAGES if what in kind.against)
+    stage, values = new_stage(kind.kind), kind.against[what]
     added = replace(stage, params={**stage.params, **values})
-    return Remedy(_WORDS[what], lambda session, strip_id: put_stages(session, strip_id, (added,), "", replace=False))
+    parts = " and ".join(f"{kind.parameter(name).label} {kind.parameter(name).text(values[name])}" for name in values)
+    return Remedy(f"add {kind.label}{parts and f', {parts},'} behind",
+                  lambda session, strip_id: put_stages(session, strip_id, (added,), "", replace=False))
 
 
 def _setting(stage: StageSettings, parameter: Parameter, value: float | bool) -> Callable[[Session, str], Session]:

@@ -7,10 +7,11 @@ from dataclasses import replace
 
 from yellow_ember.dsp.parameters import as_number
 from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.values.model import Session, new_stage
 
-_TRIM, _GAIN = "trim", "gain_db"
+_TRIM, _GAIN = next((kind.kind, kind.clean_gain) for kind in STAGES if kind.clean_gain is not None)
 
 
 def levels_into(session: Session, strip_id: str, moves: Mapping[str, float]) -> Session:
