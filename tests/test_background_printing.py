@@ -77,7 +77,7 @@ def test_the_chosen_strip_runs_live(driven: MainWindow, qtbot: Any) -> None:
 
 def test_a_bypassed_path_needs_no_print(driven: MainWindow, qtbot: Any) -> None:
     wait_for(qtbot, driven, PrintState.PRINTED)
-    driven.desk.rows[BASS].toggle("bypass")
+    driven.desk.rows[BASS].switch("bypass")
     wait_for(qtbot, driven, PrintState.LIVE)
 
 

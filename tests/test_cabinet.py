@@ -271,7 +271,7 @@ def test_a_bad_response_that_is_dropped_is_refused(window: MainWindow, qtbot: Qt
     bar = window.bench.bar("ir")
     bar.ask(str(responses / "c-silent.wav"), commit=True)
     assert "is silent" in said(window)
-    assert bar.value == ""
+    assert bar.setting == ""
 
 
 # -- boxes that are not alike, cones that only lose ---------------------------------------------

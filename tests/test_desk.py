@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt
 from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
 from conftest import OpenWindow
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.panels.strip_row import COMPACT_ROW, ROW, STRIP_MIME
+from yellow_ember.app.panels.strip_row import COMPACT_ROW, ROW, STRIP_MIME, StripRow
 from yellow_ember.app.state.settings import load_settings, save_settings
+from yellow_ember.app.widgets import theme
 from yellow_ember.session.edits.edits import add_bus
 from yellow_ember.session.io.presets import DEMO
+from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import MASTER
 
 
@@ -39,14 +44,14 @@ def test_rows_are_low_in_the_compact_desk(demo_window: MainWindow) -> None:
     assert {row.height() for row in demo_window.desk.rows.values()} == {COMPACT_ROW} == {28}
     for row in demo_window.desk.rows.values():
         assert not row.grab().isNull()
-        assert row._glyph_box().right() <= row._figure_box().left() <= row._button_box(0).left()
+        assert row.glyph_box().right() <= row.figure_box().left() <= row.button_box(0).left()
     demo_window.workspace.commands.find("Compact desk").action.trigger()
     assert {row.height() for row in demo_window.desk.rows.values()} == {ROW}
 
 
 def test_a_bus_folds_and_is_remembered(demo_window: MainWindow, open_window: OpenWindow, qtbot: QtBot) -> None:
     desk = demo_window.desk
-    qtbot.mouseClick(desk.rows["band"], Qt.MouseButton.LeftButton, pos=desk.rows["band"]._fold_box().center().toPoint())
+    qtbot.mouseClick(desk.rows["band"], Qt.MouseButton.LeftButton, pos=desk.rows["band"].fold_box().center().toPoint())
     assert "harmonium" not in shown(demo_window)
     assert "plucked-guitar" not in shown(demo_window)
     assert "upright-bass" in shown(demo_window)
@@ -116,3 +121,30 @@ def test_all_strips_or_those_of_a_bus_are_chosen_together(demo_window: MainWindo
     selection.choose_only("band")
     demo_window.desk.rows["band"]._choose_feeding()
     assert set(selection.chosen) == {"harmonium", "plucked-guitar"}
+
+
+def test_strips_have_colours_of_their_own(demo_window: MainWindow, tmp_path: Path) -> None:
+    workspace = demo_window.workspace
+    workspace.selection.choose_only("upright-bass")
+    workspace.selection.choose_also("harmonium")
+    row = demo_window.desk.rows["harmonium"]
+    colours = submenu(row.menu(), "Colour")
+    next(action for action in colours.actions() if action.text() == "Moss").trigger()
+    tint = dict(theme.TINTS)["Moss"]
+    session = workspace.sessions.session
+    assert [strip.id for strip in session.strips if strip.tint == tint] == ["upright-bass", "harmonium"]
+    assert tint in colours_of(row)
+    write_session(session, tmp_path / "tinted.ember")
+    assert read_session(tmp_path / "tinted.ember").strip("harmonium").tint == tint
+    workspace.sessions.document.undo()
+    assert not any(strip.tint for strip in workspace.sessions.session.strips)
+    assert tint not in colours_of(row)
+
+
+def submenu(menu: QMenu, text: str) -> QMenu:
+    return next(found for action in menu.actions() if action.text() == text and (found := action.menu()))
+
+
+def colours_of(row: StripRow) -> set[str]:
+    image = row.grab().toImage()
+    return {image.pixelColor(6, y).name() for y in range(image.height())}

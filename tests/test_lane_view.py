@@ -138,7 +138,7 @@ def test_a_bar_shows_its_lane_and_asks_what_a_move_means(window: MainWindow, qtb
     workspace.sessions.document.commit("l", lambda session: put_lane(session, strip_id, stage_id, drawn))
     workspace.playback.locate(5 * 48000)
     bar = bar_of(window)
-    qtbot.waitUntil(lambda: bar.value == pytest.approx(10.0, abs=0.05), timeout=5000)
+    qtbot.waitUntil(lambda: bar.setting == pytest.approx(10.0, abs=0.05), timeout=5000)
     assert "lane" in bar.accessibleDescription()
     number = bar.parameter
     expected = lane_position(number, 4.0) - lane_position(number, 0.0)

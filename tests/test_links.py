@@ -237,7 +237,7 @@ def test_several_strips_are_chosen_and_edited_at_once(window: MainWindow) -> Non
     window.desk.volume.ask(workspace.selection.strip.volume_db - 2.0, commit=True)
     assert [workspace.sessions.session.strip(strip_id).volume_db for strip_id in (DRUMS, BASS)] == pytest.approx(
         [volume - 2.0 for volume in volumes]), "faders keep their differences"
-    window.desk.rows[BASS].toggle("mute")
+    window.desk.rows[BASS].switch("mute")
     assert workspace.sessions.session.strip(DRUMS).mute
     window.undo()
     assert not workspace.sessions.session.strip(DRUMS).mute
@@ -280,7 +280,7 @@ def test_links_are_made_seen_and_left_in_the_desk(window: MainWindow) -> None:
     assert "linked, A" in window.desk.rows[DRUMS].accessibleDescription()
     click(window, HARMONIUM)
     pick(window.desk.rows[HARMONIUM].menu(), "Join link A")
-    window.desk.rows[HARMONIUM].toggle("solo")
+    window.desk.rows[HARMONIUM].switch("solo")
     assert all(workspace.sessions.session.strip(strip_id).solo for strip_id in (DRUMS, BASS, HARMONIUM))
     window.undo()
     assert not any(strip.solo for strip in workspace.sessions.session.strips)

@@ -153,11 +153,11 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: Qt
     assert not window.bench.macros.isHidden()
     bar.ask(100.0, commit=True)
     assert workspace.selection.strip.chain[0].params["drive_db"] == 48.0
-    assert window.bench.bar("drive_db").value == 48.0
+    assert window.bench.bar("drive_db").setting == 48.0
     assert workspace.sessions.document.undo_label == macro.name
     window.undo()
     assert workspace.selection.strip.chain[0].params["drive_db"] == 12.0
-    assert window.bench.macros.bars[macro.id].value == 0.0
+    assert window.bench.macros.bars[macro.id].setting == 0.0
     menu = QMenu()
     window.bench.bar("drive_db").menu_opening.emit(menu)
     words = {action.text(): action for action in menu.actions() if action.text()}

@@ -194,7 +194,7 @@ def test_a_typed_value_that_is_none_stays_to_be_mended(qtbot: Any) -> None:
     editor.setText("10")
     editor.returnPressed.emit()
     assert bar.editor is None
-    assert bar.value == 10.0
+    assert bar.setting == 10.0
 
 
 # -- printing ---------------------------------------------------------------------------------

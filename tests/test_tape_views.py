@@ -86,9 +86,9 @@ def test_another_stock_says_what_moved(window: MainWindow) -> None:
     bars["line_up"].ask("manual", commit=True)
     bars["stock"].ask("harbour", commit=True)
     assert "Not lined up for Harbour" in said(window)
-    assert bars["bias_db"].value == pytest.approx(3.3, abs=0.1)
+    assert bars["bias_db"].setting == pytest.approx(3.3, abs=0.1)
     window.undo()
-    assert bars["bias_db"].value == 0.0, "the stock and what followed it are one step"
+    assert bars["bias_db"].setting == 0.0, "the stock and what followed it are one step"
 
 
 def test_the_picture_reads_wow_and_flutter(window: MainWindow, qtbot: QtBot) -> None:

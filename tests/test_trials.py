@@ -230,7 +230,7 @@ def test_leaving_a_preset_after_a_mute_leaves_the_mute_alone(driven: MainWindow,
     chain = workspace.selection.strip.chain
     browser = hear_first_row(driven, qtbot)
     assert workspace.selection.strip.chain != chain
-    driven.desk.rows[DRUMS].toggle("mute")
+    driven.desk.rows[DRUMS].switch("mute")
     assert workspace.selection.strip.chain != chain, "it goes on being heard"
     qtbot.keyClick(browser, Qt.Key.Key_Escape)
     assert workspace.selection.strip.chain == chain
@@ -241,7 +241,7 @@ def test_a_preset_that_is_kept_after_a_mute_is_a_step_of_its_own(driven: MainWin
     workspace = driven.workspace
     chain = workspace.selection.strip.chain
     browser = hear_first_row(driven, qtbot)
-    driven.desk.rows[DRUMS].toggle("mute")
+    driven.desk.rows[DRUMS].switch("mute")
     browser.keep()
     driven.undo()
     assert workspace.selection.strip.chain == chain

@@ -151,7 +151,7 @@ def test_mute_solo_volume_and_rename(window: MainWindow, qtbot: QtBot, monkeypat
     assert workspace.selection.strip_id == "upright-bass"
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_S)
-    qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=row._button_box(0).center().toPoint())
+    qtbot.mouseClick(row, Qt.MouseButton.LeftButton, pos=row.button_box(0).center().toPoint())
     assert (workspace.selection.strip.solo, workspace.selection.strip.mute) == (True, True)
     window.desk.volume.ask(-12.0, commit=True)
     assert workspace.selection.strip.volume_db == -12.0

@@ -15,7 +15,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-_MODULES = ("QtCore", "QtGui", "QtWidgets", "QtNetwork", "QtSvg")
+_MODULES = ("QtCore", "QtGui", "QtWidgets", "QtDBus", "QtNetwork", "QtSvg")
 _PLUGINS = ("platforms/libqxcb.so", "platforms/libqwayland*.so", "platforms/libqoffscreen.so", "xcbglintegrations/*.so",
             "wayland-shell-integration/*.so", "wayland-decoration-client/*.so",
             "wayland-graphics-integration-client/*.so", "imageformats/libqsvg.so", "iconengines/*.so")

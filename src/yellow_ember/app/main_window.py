@@ -350,7 +350,7 @@ class MainWindow(QMainWindow):
 
     def bypass_path(self) -> None:
         """The whole path of the chosen strips, and of all linked with them, out or in."""
-        self.desk.rows[self.workspace.selection.strip_id].toggle("bypass")
+        self.desk.rows[self.workspace.selection.strip_id].switch("bypass")
 
     def rename_strip(self) -> None:
         """Ask for another name of the chosen strip."""

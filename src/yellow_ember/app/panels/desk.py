@@ -58,6 +58,7 @@ class Desk(QWidget):
         self._list.setContentsMargins(0, 4, 0, 4)
         self._list.setSpacing(0)
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidget(self._inside)
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

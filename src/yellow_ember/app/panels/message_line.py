@@ -11,6 +11,7 @@ from yellow_ember.app.state.messages import Message, Messages
 from yellow_ember.app.state.rendering import Rendering
 from yellow_ember.app.tools.dialogs import MessageList
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.announcing import announce
 from yellow_ember.app.widgets.text import TextLabel, as_text
 
 
@@ -55,6 +56,7 @@ class MessageLine(QWidget):
         self.text.setFont(theme.font(9, bold=message.problem))
         self.text.setStyleSheet(f"color: {(theme.TEXT if message.problem else theme.DIM).name()}")
         self.text.setToolTip(as_text(message.text))
+        announce(message.text, urgent=message.problem)
 
     def _show_work(self, what: str, share: float) -> None:
         for widget in (self.work, self.progress):

@@ -157,7 +157,7 @@ class StageControls(QScrollArea):
         for lane in stage.lanes:
             bar = self.bars.get(lane.parameter)
             if isinstance(bar, ValueBar):
-                follow_lane(bar, self._writer, self._control(lane.parameter), bar.value)
+                follow_lane(bar, self._writer, self._control(lane.parameter), bar.setting)
 
     def _control(self, name: str) -> Control:
         return self._selection.strip_id, self._selection.stage_id, name

@@ -7,7 +7,14 @@ from collections.abc import Callable
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
-from yellow_ember.session.edits.strip_edits import bus_for, clear_paths, duplicate_strip, insert_track, reset_strips
+from yellow_ember.session.edits.strip_edits import (
+    bus_for,
+    clear_paths,
+    duplicate_strip,
+    insert_track,
+    reset_strips,
+    tint_strips,
+)
 from yellow_ember.session.values.model import Session
 
 
@@ -38,6 +45,12 @@ def reset(sessions: SessionKeeper, selection: Selection) -> None:
     """Make the chosen strips as new ones are: their sound and their bus stay."""
     chosen = selection.chosen
     sessions.document.commit(f"Reset {_name(selection)}", lambda session: reset_strips(session, chosen))
+
+
+def tint(sessions: SessionKeeper, selection: Selection, colour: str) -> None:
+    """Give the chosen strips a colour on screen, or none."""
+    chosen = selection.chosen
+    sessions.document.commit(f"Colour {_name(selection)}", lambda session: tint_strips(session, chosen, colour))
 
 
 def _make(sessions: SessionKeeper, selection: Selection, messages: Messages, label: str,

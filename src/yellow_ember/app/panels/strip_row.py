@@ -6,6 +6,7 @@ import functools
 
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
+    QColor,
     QContextMenuEvent,
     QDrag,
     QDragEnterEvent,
@@ -19,7 +20,7 @@ from PyQt6.QtGui import (
     QPixmap,
     QResizeEvent,
 )
-from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QColorDialog, QInputDialog, QMenu, QSizePolicy
 
 from yellow_ember.app.panels import copying, dropping, strip_commands
 from yellow_ember.app.panels.lane_menu import add_acting_menu
@@ -51,6 +52,7 @@ STRIP_MIME = "application/x-yellow-ember-strip"
 _INDENT = 12
 _BUTTON = 18
 _MARK, _FIGURE = 12, 20
+_TINT = 4
 _SILENT = 1e-5
 _GLYPHS = 4
 """So many stages are drawn."""
@@ -68,7 +70,7 @@ KEYS = (("Up, Down", "another strip"), ("Shift+Up, Shift+Down", "choose several"
 """What it answers to, for the sheet of keys."""
 
 
-class StripRow(QWidget):
+class StripRow(QAbstractButton):
     """A row; what it shows is taken from the session at every painting.
 
     compact : it is as low as can be read
@@ -96,6 +98,8 @@ class StripRow(QWidget):
         self._drop_over = False
         self.setFixedHeight(COMPACT_ROW if compact else ROW)
         self.setAcceptDrops(True)
+        self.setCheckable(True)
+        self.toggled.connect(self._on_toggled)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.refresh()
@@ -118,8 +122,8 @@ class StripRow(QWidget):
         share = round(self._prints.share, 1) if state is PrintState.PRINTING else 0.0
         self._match = self._matcher.state(strip)
         trouble = self._matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
-        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, self._link, state, share,
-                 tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
+        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, strip.tint, self._link,
+                 state, share, tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  self._selection.strip_id == self.strip_id, self.strip_id in self._selection.chosen)
         if shown == self._shown:
             return
@@ -131,6 +135,7 @@ class StripRow(QWidget):
             (f"{self._match.value}{trouble and f': {trouble}'}", self._match is not MatchState.MATCHED),
             (state.value, state is not PrintState.LIVE)) if on]
         stages = ", ".join(stage.declaration.label for stage in strip.chain) or "no stages"
+        self.setChecked(self.strip_id in self._selection.chosen)
         self.setAccessibleName(f"{strip.kind.value} {strip.name}")
         self.setAccessibleDescription("; ".join((*states, *sends, stages)))
         more = "".join(f"<br>{escaped(words)}" for words in (*states, *sends))
@@ -150,7 +155,7 @@ class StripRow(QWidget):
 
     # -- drawing ------------------------------------------------------------------------
 
-    def _button_box(self, index: int) -> QRectF:
+    def button_box(self, index: int) -> QRectF:
         return QRectF(self.width() - 8 - (2 - index) * (_BUTTON + 3), 2 if self._compact else 4, _BUTTON, 15)
 
     def _level_box(self) -> QRectF:
@@ -162,20 +167,20 @@ class StripRow(QWidget):
     def _mark_box(self) -> QRectF:
         return QRectF(self.width() - 8 - _MARK, self.height() - (10.5 if self._compact else 14.5), _MARK, 9)
 
-    def _figure_box(self) -> QRectF:
+    def figure_box(self) -> QRectF:
         """Where what is added stands in figures: a column beside the buttons of a low row, else beside the level."""
         if self._compact:
-            return QRectF(self._button_box(0).left() - _FIGURE - 6, 3, _FIGURE, 14)
+            return QRectF(self.button_box(0).left() - _FIGURE - 6, 3, _FIGURE, 14)
         box = self._level_box()
         return QRectF(box.right() + 2, box.top() - 5, _FIGURE, 14)
 
-    def _fold_box(self) -> QRectF:
+    def fold_box(self) -> QRectF:
         """Where the triangle of a bus is."""
         return QRectF(self._depth * _INDENT + 2, 2, 11, 18)
 
-    def _glyph_box(self) -> QRectF:
+    def glyph_box(self) -> QRectF:
         width = 17.0 * len(self._strip.chain[:_GLYPHS])
-        right = self._figure_box().left() if self._compact else self._button_box(0).left()
+        right = self.figure_box().left() if self._compact else self.button_box(0).left()
         return QRectF(right - width - 3, 2.5 if self._compact else 4.5, width, 14)
 
     def draw_again(self) -> None:
@@ -211,24 +216,26 @@ class StripRow(QWidget):
         if self._folded is not None:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.DIM)
-            centre = self._fold_box().center()
+            centre = self.fold_box().center()
             painter.drawPolygon(arrow(centre.x(), centre.y(), down=not self._folded))
         if self.hasFocus() or self._drop_over:
             painter.setPen(QPen(theme.AFTER, 1.0, Qt.PenStyle.SolidLine if self._drop_over else Qt.PenStyle.DotLine))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        if strip.tint:
+            painter.fillRect(QRectF(4, 2, _TINT, self.height() - 4), QColor(strip.tint))
         left = 14 + self._depth * _INDENT
         if self._link:
             self._paint_link(painter, QRectF(left, 5, 15, 13))
             left += 19
         painter.setFont(theme.font(9.5, bold=strip.kind is not StripKind.TRACK))
         painter.setPen(theme.DIM if strip.mute else theme.TEXT)
-        room = self._glyph_box().left() - left - 4
+        room = self.glyph_box().left() - left - 4
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, int(room))
         painter.drawText(QRectF(left, 0 if self._compact else 2, room, 18 if self._compact else 20),
                          int(Qt.AlignmentFlag.AlignVCenter), name)
         self._paint_glyphs(painter, strip)
         for index, (letter, on, colour) in enumerate((("M", strip.mute, theme.BEFORE), ("S", strip.solo, theme.AFTER))):
-            box = self._button_box(index)
+            box = self.button_box(index)
             painter.setPen(QPen(colour if on else theme.EDGE, 1.0))
             painter.setBrush(colour if on else theme.PANEL)
             painter.drawRoundedRect(box, 2, 2)
@@ -237,7 +244,7 @@ class StripRow(QWidget):
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), letter)
         result = self._measurer.latest(self.strip_id)
         box = self._level_box()
-        figure_box = self._figure_box()
+        figure_box = self.figure_box()
         figure_at = int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if result is not None and strip.chain:
             painter.setPen(Qt.PenStyle.NoPen)
@@ -275,7 +282,7 @@ class StripRow(QWidget):
                          theme.BEFORE)
 
     def _paint_glyphs(self, painter: QPainter, strip: Strip) -> None:
-        whole = self._glyph_box()
+        whole = self.glyph_box()
         for index, stage in enumerate(strip.chain[:_GLYPHS]):
             works = stage.on and not strip.bypass
             draw_glyph(painter, QRectF(whole.left() + 17 * index, whole.top(), 13, 13), stage.declaration.glyph,
@@ -287,14 +294,24 @@ class StripRow(QWidget):
 
     # -- hands --------------------------------------------------------------------------
 
+    def nextCheckState(self) -> None:
+        """Space chooses it."""
+        self._selection.choose_only(self.strip_id)
+
+    def _on_toggled(self, down: bool) -> None:
+        """A screen reader pressed it, where it is not as the selection has it."""
+        if down != (self.strip_id in self._selection.chosen):
+            self._selection.choose_only(self.strip_id)
+            self.setChecked(True)
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         point, left = QPointF(event.position()), event.button() == Qt.MouseButton.LeftButton
-        if left and self._folded is not None and self._fold_box().contains(point):
+        if left and self._folded is not None and self.fold_box().contains(point):
             self.folding.emit(not self._folded)
-        elif left and self._button_box(0).contains(point):
-            self.toggle("mute")
-        elif left and self._button_box(1).contains(point):
-            self.toggle("solo")
+        elif left and self.button_box(0).contains(point):
+            self.switch("mute")
+        elif left and self.button_box(1).contains(point):
+            self.switch("solo")
         elif left and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._selection.choose_also(self.strip_id)
         elif left and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
@@ -310,7 +327,7 @@ class StripRow(QWidget):
         if self._press is None or (event.position() - self._press).manhattanLength() <= (
                 QApplication.startDragDistance()):
             return
-        from_glyphs = self._glyph_box().contains(self._press)
+        from_glyphs = self.glyph_box().contains(self._press)
         self._press = None
         if from_glyphs:
             copying.drag(self, self._messages, self.strip_id, self._strip.chain)
@@ -367,7 +384,7 @@ class StripRow(QWidget):
         except ValueError as reason:
             self._messages.warn(str(reason))
 
-    def toggle(self, which: str) -> None:
+    def switch(self, which: str) -> None:
         """Switch mute, solo or bypass, of all strips that are chosen with this one."""
         state = not getattr(self._strip, which)
         label = f"{which.capitalize()} {self._strip.name}"
@@ -386,11 +403,11 @@ class StripRow(QWidget):
         shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
         match event.key():
             case Qt.Key.Key_M if not event.modifiers():
-                self.toggle("mute")
+                self.switch("mute")
             case Qt.Key.Key_S if not event.modifiers():
-                self.toggle("solo")
+                self.switch("solo")
             case Qt.Key.Key_X if not event.modifiers():
-                self.toggle("bypass")
+                self.switch("bypass")
             case Qt.Key.Key_Left | Qt.Key.Key_Right if self._folded is not None:
                 self.folding.emit(event.key() == Qt.Key.Key_Left)
             case Qt.Key.Key_Up | Qt.Key.Key_Down:
@@ -416,7 +433,8 @@ class StripRow(QWidget):
         if self.strip_id not in self._selection.chosen:
             self._selection.choose_only(self.strip_id)
         menu.addAction("Rename", self.rename)
-        bypass = menu.addAction("Bypass the path", lambda: self.toggle("bypass"))
+        self._add_tints(menu, strip)
+        bypass = menu.addAction("Bypass the path", lambda: self.switch("bypass"))
         assert bypass is not None
         bypass.setCheckable(True)
         bypass.setChecked(strip.bypass)
@@ -443,6 +461,24 @@ class StripRow(QWidget):
         if strip.kind is not StripKind.MASTER:
             menu.addAction("Remove", self._remove)
         return menu
+
+    def _add_tints(self, menu: QMenu, strip: Strip) -> None:
+        submenu = menu.addMenu("Colour")
+        assert submenu is not None
+        for name, tint in (("None", ""), *theme.TINTS):
+            action = submenu.addAction(name, lambda chosen=tint: strip_commands.tint(
+                self._sessions, self._selection, chosen))
+            assert action is not None
+            action.setIcon(theme.swatch(tint))
+            action.setCheckable(True)
+            action.setChecked(tint == strip.tint)
+        submenu.addAction("Another\u2026", self._choose_tint)
+
+    def _choose_tint(self) -> None:
+        chosen = QColorDialog.getColor(QColor(self._strip.tint or theme.TINTS[0][1]), self, "Colour",
+                                       QColorDialog.ColorDialogOption.DontUseNativeDialog)
+        if chosen.isValid():
+            strip_commands.tint(self._sessions, self._selection, chosen.name())
 
     def _add_ways(self, menu: QMenu, strip: Strip) -> None:
         session = self._sessions.session

@@ -12,6 +12,7 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import (
+    QColor,
     QContextMenuEvent,
     QDragEnterEvent,
     QDragMoveEvent,
@@ -122,7 +123,7 @@ class WaveView(QWidget):
         self._waves.look_at(frozenset(strip.id for strip in strips if strip.chain or not strip.regions))
         shown = (session.loop, session.tempo, session.beats_per_bar, session.first_beat, self._imports.length,
                  self._selection.strip_id, self._settings.all_waves, id(self._added.part), *(
-                     (strip.id, strip.name, strip.match_db, bool(strip.chain), self._imports.placed(strip),
+                     (strip.id, strip.name, strip.tint, strip.match_db, bool(strip.chain), self._imports.placed(strip),
                       id(self._measurer.latest(strip.id))) for strip in strips))
         if shown != self._shown:
             self._shown = shown
@@ -278,7 +279,9 @@ class WaveView(QWidget):
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.setFont(theme.font(7.5))
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 120)
-        label = QRectF(4, box.top() + 1, painter.fontMetrics().horizontalAdvance(name) + 8, 13)
+        if strip.tint:
+            painter.fillRect(QRectF(4, box.top() + 1, 4, 13), QColor(strip.tint))
+        label = QRectF(8 if strip.tint else 4, box.top() + 1, painter.fontMetrics().horizontalAdvance(name) + 8, 13)
         painter.fillRect(label, theme.RAISED if chosen else theme.PANEL)
         painter.setPen(theme.TEXT if chosen else theme.DIM)
         painter.drawText(label, int(Qt.AlignmentFlag.AlignCenter), name)

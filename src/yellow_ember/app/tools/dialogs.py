@@ -139,7 +139,7 @@ class SettingsDialog(FormDialog):
         if playing != (settings.device, settings.block, settings.threads):
             self._playback.change_device(*playing)
         self._sessions.document.commit("Levels", lambda session: session.with_(
-            reference_dbfs=as_number(self.reference.value), ceiling_dbfs=as_number(self.ceiling.value)))
+            reference_dbfs=as_number(self.reference.setting), ceiling_dbfs=as_number(self.ceiling.setting)))
         super().accept()
 
 

@@ -6,7 +6,7 @@ import dataclasses
 import functools
 from collections.abc import Callable
 
-from PyQt6.QtCore import QSize
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -88,6 +88,7 @@ class MacroEditor(Tool):
         column.addLayout(self._table)
         column.addStretch(1)
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidgetResizable(True)
         scroll.setWidget(inside)
         head = QHBoxLayout()

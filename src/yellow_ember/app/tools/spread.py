@@ -175,6 +175,7 @@ class Spread(Tool):
         inside = QWidget()
         inside.setLayout(self._rows)
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)
         scroll.setMinimumWidth(280)

@@ -8,7 +8,7 @@ import math
 from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, Qt
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
 from PyQt6.QtWidgets import QApplication
 
 _LOOKS = {
@@ -25,6 +25,9 @@ GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFO
     QColor(value) for value in _LOOKS["dark"])
 _ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM,
         COMFORT)
+TINTS = (("Rust", "#b5523b"), ("Sand", "#c9a35a"), ("Moss", "#7d8f4e"), ("Fir", "#3f7f63"), ("Sea", "#3f8fa3"),
+         ("Slate", "#5f7396"), ("Heather", "#8a6aa5"), ("Rose", "#b8698a"))
+"""Colours that strips are told apart by, beside any other: clear of the ground in both looks."""
 _MIN_CONTRAST = 4.5
 
 FAINTEST_DB, STRONGEST_DB = -60.0, -5.0
@@ -50,6 +53,13 @@ def added_text_colour(added_db: float) -> QColor:
         if contrast(mixed, PANEL) >= _MIN_CONTRAST:
             return mixed
     return TEXT
+
+
+def swatch(tint: str) -> QIcon:
+    """A square of a colour "#rrggbb", an empty one for ""."""
+    square = QPixmap(14, 14)
+    square.fill(QColor(tint) if tint else PANEL)
+    return QIcon(square)
 
 
 def contrast(first: QColor, second: QColor) -> float:

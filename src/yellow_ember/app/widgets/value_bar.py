@@ -25,7 +25,7 @@ from PyQt6.QtGui import (
     QPolygonF,
     QWheelEvent,
 )
-from PyQt6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QAbstractSlider, QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
 
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted
@@ -38,6 +38,8 @@ _FINE = 0.1
 _TOLD_MS = 6000
 _SETTLE_MS = 400
 _SPLIT = 20.0
+_TICKS = 1000
+"""A number's position as screen readers are told it."""
 
 
 KEYS = (("Drag, wheel, arrows", "change; with Shift finer"), ("A digit or Enter", "type a value"),
@@ -45,8 +47,11 @@ KEYS = (("Drag, wheel, arrows", "change; with Shift finer"), ("A digit or Enter"
 """What every control answers to, for the sheet of keys."""
 
 
-class ValueBar(QWidget):
-    """One control.  It shows what `show_value` says and asks for changes by its signals."""
+class ValueBar(QAbstractSlider):
+    """One control.  It shows what `show_value` says and asks for changes by its signals.
+
+    To screen readers it is a slider: along its way for a number, over its choices else.
+    """
 
     changing = pyqtSignal(object)
     committed = pyqtSignal(object)
@@ -78,12 +83,15 @@ class ValueBar(QWidget):
         self.setAcceptDrops(isinstance(parameter, Impulse))
         self.setCursor(Qt.CursorShape.PointingHandCursor if not isinstance(parameter, Number)
                        else Qt.CursorShape.SizeHorCursor)
+        self.setRange(0, _TICKS if isinstance(parameter, Number) else len(parameter.choices) - 1
+                      if isinstance(parameter, Option) else 1)
         self._describe()
+        self.valueChanged.connect(self._on_tick)
 
     # -- value --------------------------------------------------------------------------
 
     @property
-    def value(self) -> Value:
+    def setting(self) -> Value:
         return self._value
 
     def show_value(self, value: Value) -> None:
@@ -111,8 +119,27 @@ class ValueBar(QWidget):
             self._describe()
             self.update()
 
+    def _tick(self) -> int:
+        """Where the slider of screen readers stands."""
+        return round(self._share(self._value) * self.maximum())
+
+    def _on_tick(self, tick: int) -> None:
+        """A screen reader, or Home and End, moved the slider."""
+        if tick == self._tick():
+            return
+        match self.parameter:
+            case Number() as number:
+                self.ask(self._rounded(number, number.at(tick / _TICKS), fine=False), commit=True)
+            case Option() as option:
+                self.ask(option.value_at(tick), commit=True)
+            case Switch():
+                self.ask(bool(tick), commit=True)
+            case _:
+                self.setValue(self._tick())
+
     def _describe(self) -> None:
         text = self.parameter.text(self._value)
+        self.setValue(self._tick())
         drawn = " It follows its lane." if self._drawn else ""
         self.setAccessibleDescription(f"{text}. {self.parameter.help}{drawn}")
         self.setToolTip(f"<b>{escaped(self.parameter.label)}</b>: {escaped(text)}<br>"

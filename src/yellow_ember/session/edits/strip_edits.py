@@ -90,6 +90,13 @@ def reset_strips(session: Session, strip_ids: Sequence[str]) -> Session:
     return without_lost_links(session)
 
 
+def tint_strips(session: Session, strip_ids: Sequence[str], tint: str) -> Session:
+    """Give strips a colour on screen, "#rrggbb", or "" for none."""
+    for strip_id in strip_ids:
+        session = edit_strip(session, strip_id, lambda strip: strip.with_(tint=tint))
+    return session
+
+
 def _without_path(strip: Strip) -> Strip:
     none: tuple[StageSettings, ...] = ()
     macros = {macro.id for macro in strip.macros}

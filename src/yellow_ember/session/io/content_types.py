@@ -19,7 +19,7 @@ from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.dsp.tape.line_up import KEPT
-from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, declared_type
+from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, Tint, declared_type
 from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import MAX_MACROS, Bend
@@ -214,12 +214,13 @@ class RegionContent(_Identified):
 
 @_declaring(STRIP_VALUES)
 class StripContent(Content):
-    """A strip of a session.  out : the master where left out"""
+    """A strip of a session.  out : the master where left out; tint : "" for none"""
 
     id: Name
     name: Name
     kind: Annotated[str, OneOf(_KINDS)]
     out: Name | None = None
+    tint: Annotated[str, Tint()] = ""
     sends: list[SendContent] = []
     regions: Annotated[list[RegionContent], Field(max_length=MAXIMUM_REGIONS)] = []
     zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None

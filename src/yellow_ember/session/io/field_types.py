@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import os
+import re
 from collections.abc import Sequence
 from typing import Annotated, Any
 
@@ -93,6 +94,20 @@ class Words(Rule):
 
     def schema(self) -> dict[str, Any]:
         return {"maxLength": self.maximum}
+
+
+class Tint(Rule):
+    """A colour as "#rrggbb" in small letters, or "" for none."""
+
+    _WRITTEN = "^(#[0-9a-f]{6})?$"
+
+    def check(self, value: str) -> str:
+        if not re.fullmatch(self._WRITTEN, value):
+            raise ValueError(f'must be a colour as "#rrggbb" or nothing, not {value!r}')
+        return value
+
+    def schema(self) -> dict[str, Any]:
+        return {"pattern": self._WRITTEN}
 
 
 class Declared(Rule):

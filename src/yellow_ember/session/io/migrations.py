@@ -79,7 +79,13 @@ def _session_6(document: Object) -> None:
         strip.setdefault("regions", [{"audio": audio}] if audio else [])
 
 
+def _session_7(document: Object) -> None:
+    """7 brought a strip's tint."""
+    for strip in _objects(document, "strips"):
+        strip.setdefault("tint", "")
+
+
 CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}
 PRESET: Mapping[int, Callable[[Object], None]] = {1: _preset_2, 2: _preset_3}
 SESSION: Mapping[int, Callable[[Object], None]] = {
-    1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5, 5: _session_6}
+    1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5, 5: _session_6, 6: _session_7}

@@ -92,7 +92,7 @@ def session_content(session: Session) -> SessionContent:
 
 def _strip_content(strip: Strip) -> StripContent:
     return StripContent.model_construct(
-        id=strip.id, name=strip.name, kind=strip.kind.value, out=strip.out,
+        id=strip.id, name=strip.name, kind=strip.kind.value, out=strip.out, tint=strip.tint,
         sends=[SendContent.model_construct(to=send.to, level_db=send.level_db, pre=send.pre) for send in strip.sends],
         regions=[RegionContent.model_construct(
             id=region.id, audio=str(region.audio), start=region.start, begin=region.begin, end=region.end,
@@ -136,7 +136,7 @@ def _strip_from(content: StripContent, position: str) -> Strip:
         raise ValueError(f"{position}.sends: two sends go to one bus")
     chain = stages_from(content.chain, f"{position}.chain")
     strip = Strip(
-        id=content.id, name=content.name, kind=kind, out=out,
+        id=content.id, name=content.name, kind=kind, out=out, tint=content.tint,
         regions=_regions_from(content.regions, f"{position}.regions"),
         sends=tuple(Send(**dict(send)) for send in content.sends),
         zone_lufs=_zone_from(content.zone_lufs, f"{position}.zone_lufs"),

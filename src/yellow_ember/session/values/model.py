@@ -68,6 +68,8 @@ class Strip(_Value):
     ----------
     out : str
         Id of the strip it feeds; empty for the master.
+    tint : str
+        The colour that the strip is known by on screen, "#rrggbb"; "" for none.
     sends : tuple[Send, ...]
         At most one to each bus.
     regions : tuple[Region, ...]
@@ -86,6 +88,7 @@ class Strip(_Value):
     name: str
     kind: StripKind
     out: str = MASTER
+    tint: str = ""
     sends: tuple[Send, ...] = ()
     regions: tuple[Region, ...] = ()
     volume_db: float = 0.0
