@@ -208,6 +208,14 @@ def test_alignments_are_kept_and_recalled(line_up: LineUpTool, window: MainWindo
     assert as_pair(params(window)["bias_db"]) == (-1.0, -1.0)
     line_up.drop()
     assert line_up.kept.count() == 0
+    line_up.restoring.click()
+    assert line_up.kept.currentText() == "Night machine"
+    assert line_up.restoring.isHidden()
+    line_up.bars["bias_db"].ask(4.0, commit=True)
+    line_up.keep()
+    line_up.restoring.click()
+    line_up.recall()
+    assert as_pair(params(window)["bias_db"]) == (-1.0, -1.0), "what was kept over is back"
 
 
 def test_the_line_up_bench_closes_with_its_machine(line_up: LineUpTool, window: MainWindow) -> None:

@@ -30,7 +30,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
-from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.app.widgets.text import TextLabel, menu_text
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.dsp.parameters import Choice, Group, Option, Switch, Value, Values, as_pair
 from yellow_ember.dsp.stages import stage_kind
@@ -93,6 +93,8 @@ class LineUpTool(Tool):
         self.log.setAccessibleName("Steps of the line-up")
         self.kept = QComboBox()
         self.kept.setAccessibleName("Kept alignments")
+        self._lost: tuple[str, Values] | None = None
+        """The alignment that was dropped or kept over last."""
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._tick)
@@ -133,6 +135,9 @@ class LineUpTool(Tool):
                                                ("Drop", self.drop))):
             keeping.addWidget(action_button(text, slot), 1, column)
         keeping.addWidget(self.kept, 0, 0, 1, 3)
+        self.restoring = action_button("", self.restore)
+        self.restoring.hide()
+        keeping.addWidget(self.restoring, 2, 0, 1, 3)
         left.addLayout(keeping)
         right = QVBoxLayout()
         right.setSpacing(4)
@@ -304,12 +309,24 @@ class LineUpTool(Tool):
         """Keep the present alignment under a name."""
         name, accepted = QInputDialog.getText(self, "Keep the alignment", "Name")
         if accepted and name.strip():
-            try:
-                keep_alignment(name.strip(), self.values)
-            except SessionFileError as error:
-                self._messages.warn(str(error))
-            self._fill_kept()
-            self.kept.setCurrentText(name.strip())
+            self._change_kept(name.strip(), self.values)
+
+    def _change_kept(self, name: str, values: Values | None) -> None:
+        """Keep an alignment under a name, or none; what was there can be brought back."""
+        try:
+            before = read_alignments().get(name)
+            if values is None:
+                drop_alignment(name)
+            else:
+                keep_alignment(name, values)
+        except SessionFileError as error:
+            self._messages.warn(str(error))
+            return
+        self._lost = (name, before) if before is not None else None
+        self.restoring.setText(menu_text(f"Bring {name} back"))
+        self.restoring.setVisible(before is not None)
+        self._fill_kept()
+        self.kept.setCurrentText(name)
 
     def recall(self) -> None:
         """Set the machine as it was kept."""
@@ -325,11 +342,12 @@ class LineUpTool(Tool):
     def drop(self) -> None:
         """Forget the chosen alignment."""
         if self.kept.currentText():
-            try:
-                drop_alignment(self.kept.currentText())
-            except SessionFileError as error:
-                self._messages.warn(str(error))
-            self._fill_kept()
+            self._change_kept(self.kept.currentText(), None)
+
+    def restore(self) -> None:
+        """Bring back what was dropped or kept over last."""
+        if self._lost is not None:
+            self._change_kept(*self._lost)
 
     def let_go(self) -> None:
         self._timer.stop()
