@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -111,8 +112,9 @@ class Buses:
             address = told.readline().strip()
         self.environment = environment | {"DBUS_SESSION_BUS_ADDRESS": address,
                                           "QT_LINUX_ACCESSIBILITY_ALWAYS_ON": "1"}
+        # A group of its own: the daemons that it starts end with it.
         self._launcher = subprocess.Popen([str(_LAUNCHER), "--launch-immediately"], env=self.environment,
-                                          stderr=subprocess.DEVNULL)
+                                          stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, process_group=0)
         session = QDBusConnection.connectToBus(address, f"session of {id(self)}")
         end = time.monotonic() + 20.0
         while not (answer := _call(session, "org.a11y.Bus", "/org/a11y/bus", "org.a11y.Bus", "GetAddress")):
@@ -144,8 +146,9 @@ class Buses:
             time.sleep(0.02)
 
     def close(self) -> None:
+        os.killpg(self._launcher.pid, signal.SIGKILL)
+        self._bus.kill()
         for process in (self._launcher, self._bus):
-            process.kill()
             process.wait()
 
 

@@ -9,13 +9,14 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
-from PyQt6.QtCore import QEvent, QPoint
+from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtGui import QHelpEvent
-from PyQt6.QtWidgets import QApplication, QLabel, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QApplication, QLabel, QWidget
 
 import yellow_ember.app
 from yellow_ember.app.main_window import MainWindow
@@ -25,7 +26,7 @@ from yellow_ember.plain_text import plain
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip
 from yellow_ember.session.edits.limits import LimitError
 from yellow_ember.session.io.file_format import SessionFileError
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.session.io.presets import DEMO, all_presets, keep_preset
 from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, MAXIMUM_NAME, MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.model import Session, new_stage
@@ -234,6 +235,7 @@ def test_names_are_text_everywhere(open_window: Callable[..., MainWindow], demo:
     evil = demo.with_(name=EVIL, strips=tuple(strip.with_(name=EVIL) for strip in demo.strips))
     path = tmp_path / "evil.ember"
     write_session(evil, path)
+    keep_preset(replace(all_presets()[0], name=EVIL, note=EVIL, path=None))
     window = open_window(path)
     workspace = window.workspace
     window.balance.snapshots.take(0)
@@ -254,6 +256,10 @@ def test_names_are_text_everywhere(open_window: Callable[..., MainWindow], demo:
         assert "<img" not in widget.toolTip()
         if widget.isVisible():
             widget.grab()
+        if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
+            for row in range(model.rowCount()):
+                tip = model.data(model.index(row, 0), Qt.ItemDataRole.ToolTipRole)
+                assert "<img" not in (tip or "")
     assert time.monotonic() - begun < 60.0
     assert workspace.selection.strip.name == EVIL
 

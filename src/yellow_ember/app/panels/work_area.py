@@ -23,7 +23,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.layouts import state_as_text, state_from_text
-from yellow_ember.app.widgets.text import TextLabel, menu_text
+from yellow_ember.app.widgets.text import TextLabel, as_text, menu_text
 
 _SIDE_BY_SIDE = 1240
 """Width from which on there is room for a tool beside the bench."""
@@ -217,7 +217,7 @@ class WorkArea(QWidget):
         self._drawer.addWidget(ToolFrame(tool))
         tool.show()
         index = self.tabs.addTab(menu_text(tool.title))
-        self.tabs.setTabToolTip(index, tool.windowTitle())
+        self.tabs.setTabToolTip(index, as_text(tool.windowTitle()))
         close = QToolButton()
         close.setText("\u00d7")
         close.setAccessibleName(f"Close {tool.title}")

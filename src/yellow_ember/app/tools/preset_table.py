@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate,
 
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.text import as_text
 from yellow_ember.app.widgets.tone_words import tone_words
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.io.presets import Figures, Preset
@@ -89,7 +90,7 @@ class PresetRows(QAbstractTableModel):
             case Qt.ItemDataRole.DisplayRole:
                 return self.text(preset, index.column())
             case Qt.ItemDataRole.ToolTipRole:
-                return "\n".join(filter(None, (preset.note, self._settings.notes.get(preset.name))))
+                return as_text("\n".join(filter(None, (preset.note, self._settings.notes.get(preset.name)))))
             case Qt.ItemDataRole.ForegroundRole if index.column() == ADDED:
                 figures = self.figures_of(preset)
                 return theme.added_text_colour(figures.added_db) if figures else None

@@ -27,6 +27,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.audition import Audition
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.glyphs import draw_glyph
+from yellow_ember.app.widgets.text import as_text
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import FAMILIES, stage_kind
 from yellow_ember.session.edits.edits import put_stages, use_chain
@@ -110,7 +111,7 @@ class EntryList(QListWidget):
             item = QListWidgetItem()
             item.setData(Qt.ItemDataRole.UserRole, entry)
             item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{entry.label}. {entry.words}")
-            item.setToolTip(entry.words)
+            item.setToolTip(as_text(entry.words))
             if not entry.key:
                 item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.addItem(item)
