@@ -29,17 +29,12 @@ from yellow_ember.engine.jobs.job import Job, JobError
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.engine.jobs.printing import PrintOrder, print_session, stems
 from yellow_ember.engine.live.board import Board
+from yellow_ember.engine.live.cards import DeviceError, SilentCard, queued_frames
 from yellow_ember.engine.live.changes import PackedSession, ValueChange, value_changes, with_changes
 from yellow_ember.engine.live.client import EngineClient
-from yellow_ember.engine.live.devices import (
-    SILENT_CARD,
-    DeviceError,
-    SilentCard,
-    device_names,
-    open_card,
-    queued_frames,
-)
+from yellow_ember.engine.live.devices import SILENT_CARD, device_names, open_card
 from yellow_ember.engine.live.messages import ChangeDevice, ChangeValues, DeviceSettings, Play, SetSession, Stop
+from yellow_ember.engine.live.ports import Ports
 from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
 from yellow_ember.engine.live.process import Engine
 from yellow_ember.engine.transport import Transport
@@ -229,11 +224,13 @@ def parts() -> Iterator[Parts]:
     ours, theirs = multiprocessing.Pipe()
     board = Board()
     engine = Engine(theirs, board, DeviceSettings(SILENT_CARD, 256))
-    engine._open_card()
 
     def blocks_until(condition: Callable[[], object]) -> None:
-        wait_until(lambda: engine.run_block() or condition())
+        end = time.monotonic() + 60.0
+        engine.play_until(lambda: bool(condition()) or time.monotonic() > end)
+        assert condition()
 
+    blocks_until(ours.poll)
     yield engine, blocks_until
     engine.close()
     ours.close()
@@ -242,15 +239,15 @@ def parts() -> Iterator[Parts]:
 
 def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts: Parts) -> None:
     engine, blocks_until = parts
-    engine.take(SetSession(PackedSession.of(coloured)))
+    engine.receive(SetSession(PackedSession.of(coloured)))
     blocks_until(lambda: engine.graph is not None)
-    engine.take(Play(0))
-    engine.run_block()
+    engine.receive(Play(0))
+    blocks_until(lambda: engine.transport.playing)
     stage = new_stage("trim")
     more = add_stage(coloured, "band", stage)
-    engine.take(SetSession(PackedSession.of(more)))
+    engine.receive(SetSession(PackedSession.of(more)))
     wait_until(lambda: engine._take_prepared() or engine._waiting is not None)
-    engine.take(ChangeValues(changes_of(more, set_parameter(more, "band", stage.id, "gain_db", 3.0))))
+    engine.receive(ChangeValues(changes_of(more, set_parameter(more, "band", stage.id, "gain_db", 3.0))))
     blocks_until(lambda: engine._waiting is None and engine.graph.session.strip("band").stage(
         stage.id).params["gain_db"] == 3.0)
     assert engine.graph.nodes["band"].chain.slots[0].settings.params["gain_db"] == 3.0
@@ -259,20 +256,20 @@ def test_an_edit_while_a_new_graph_waits_for_its_turn(coloured: Session, parts: 
 @pytest.mark.parametrize("block", [128, 512])
 def test_another_block_length_while_graphs_are_on_their_way(block: int, coloured: Session, parts: Parts) -> None:
     engine, blocks_until = parts
-    engine.take(SetSession(PackedSession.of(coloured)))
+    engine.receive(SetSession(PackedSession.of(coloured)))
     blocks_until(lambda: engine.graph is not None)
-    engine.take(Play(0))
-    engine.run_block()
-    engine.take(SetSession(PackedSession.of(add_stage(coloured, "band", new_stage("drive")))))
-    engine.take(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
-    engine.take(SetSession(PackedSession.of(coloured), reload=True))
+    engine.receive(Play(0))
+    blocks_until(lambda: engine.transport.playing)
+    engine.receive(SetSession(PackedSession.of(add_stage(coloured, "band", new_stage("drive")))))
+    engine.receive(ChangeDevice(DeviceSettings(SILENT_CARD, block)))
+    engine.receive(SetSession(PackedSession.of(coloured), reload=True))
     blocks_until(lambda: engine.graph is not None and not engine.graph.nodes["band"].chain.slots
                  and engine._waiting is None and engine._silence_left <= 0)
     before = engine.transport.position
     blocks_until(lambda: engine.transport.position > before + 4800)
     assert engine.graph.settings.max_block == block
-    engine.take(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
-    engine.take(Stop())
+    engine.receive(ChangeDevice(DeviceSettings(SILENT_CARD, 256)))
+    engine.receive(Stop())
     blocks_until(lambda: not engine.transport.playing)
 
 
@@ -518,4 +515,4 @@ def test_silent_card_keeps_time_and_counts_late_blocks() -> None:
 def test_devices() -> None:
     assert device_names()[0] == SILENT_CARD
     with pytest.raises(DeviceError):
-        open_card("No such card", 48000, 256)
+        open_card(DeviceSettings("No such card", 256), 48000, Ports(), live=False)

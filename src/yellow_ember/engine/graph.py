@@ -8,6 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
+from yellow_ember.engine.alignment import align
 from yellow_ember.engine.faders import fader_level
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.plan import Crew, Plan
@@ -36,14 +37,22 @@ class Graph:
         outs: Samples = np.zeros((len(order), places, 2 * settings.max_block))
         self._restless: set[StripNode] = set()
         """Strips that are to be looked at between blocks."""
+        sources: dict[str, list[str]] = {}
         for row, strip in enumerate(order):
-            sources = [self.nodes[source.id] for source in session.sources(strip.id) if source.id in self.nodes]
+            sources[strip.id] = [source.id for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            self.nodes[strip.id] = StripNode(session, strip, sources, settings, old, outs, row, self._restless)
+            self.nodes[strip.id] = StripNode(session, strip, settings, old, outs, row, self._restless)
+        listening = {strip_id for strip_id, node in self.nodes.items() if node.listener is not None}
+        alignment = align(tuple(self.nodes), sources,
+                          {strip_id: node.chain.latency for strip_id, node in self.nodes.items()}, listening)
+        for strip_id, node in self.nodes.items():
+            node.connect([self.nodes[source] for source in sources[strip_id]], alignment)
             if settings.staggered:
-                self.nodes[strip.id].behind = depth[strip.id]
+                node.behind = depth[strip_id]
+        self.live_latency = max(alignment.live.values(), default=0) if listening else None
+        """Frames from the live input that is heard last to where it is heard; None where nothing comes in live."""
         self.last = next(reversed(self.nodes.values()))
         self.latency = self.last.latency
         self.frames = max(node.end for node in self.nodes.values())

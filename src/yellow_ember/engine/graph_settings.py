@@ -15,6 +15,8 @@ class GraphSettings:
         Factor, and frames.
     only : frozenset[str] | None
         Ids of the strips that it holds, None for all.
+    live : bool
+        Tracks that listen are fed by their inputs; else they play their files.
     staggered : bool
         Every strip runs a block behind those that feed it, so that all can run at the same time.
     """
@@ -22,4 +24,5 @@ class GraphSettings:
     oversample: int
     max_block: int
     only: frozenset[str] | None = None
+    live: bool = False
     staggered: bool = False

@@ -43,8 +43,10 @@ from yellow_ember.dsp.record import (
 from yellow_ember.dsp.seeds import seed_from
 from yellow_ember.dsp.slot import FADE_SECONDS
 from yellow_ember.dsp.stage import CLOCK_FRAME, CLOCK_FROM, CLOCK_SHIFT, Clock, Setup
+from yellow_ember.engine.alignment import Alignment
 from yellow_ember.engine.faders import fader_level, pan_gains
 from yellow_ember.engine.graph_settings import GraphSettings
+from yellow_ember.engine.listening import Listener, take_in_listened
 from yellow_ember.engine.placing import end_of, placed
 from yellow_ember.engine.print_player import (
     PRINT,
@@ -115,6 +117,8 @@ class StripRecord(Record):
         1 where its print was found damaged.
     latency : int
         Frames from what is read to what comes out.
+    listener : int
+        Where the record of its live input lies, 0 for none.
     lanes : int
         Where the record of its lanes lies, 0 for none.
     next_first : int
@@ -144,6 +148,7 @@ class StripRecord(Record):
     before_is_sent: int = whole()
     broken: int = whole()
     latency: int = whole()
+    listener: int = whole()
     lanes: int = whole()
     next_first: int = whole()
     behind: int = whole()
@@ -211,7 +216,10 @@ def _add_input(entry: InputRecord, place: int, block: Samples) -> None:
 
 @kernel
 def _take_in(strip: StripRecord, turn: TurnRecord, block: Samples) -> None:
-    """Read the strip's regions, or add up what it is fed with."""
+    """Read the strip's regions or its live input, or add up what it is fed with."""
+    if strip.listener != 0:
+        take_in_listened(strip.listener, block)
+        return
     silence(block)
     for region in whole_vector(strip.regions):
         add_region(region, whole_matrix(turn.stretches), turn.count, block)
@@ -390,17 +398,25 @@ class StripNode:
         Of what enters its chain.
     out_channels : int
         Of what comes out, which may be two where that is one.
+    live_latency : int | None
+        Frames from the live input that reaches it last to what comes out; None where none does.
     """
 
-    def __init__(self, session: Session, strip: Strip, sources: Sequence[StripNode], settings: GraphSettings,
-                 reuse: StripNode | None, outs: Samples, row: int, restless: set[StripNode]) -> None:
+    def __init__(self, session: Session, strip: Strip, settings: GraphSettings, reuse: StripNode | None,
+                 outs: Samples, row: int, restless: set[StripNode]) -> None:
         self.strip = strip
         self.chain: Chain
         self.latency: int
         self.row = row
         self._restless = restless
-        self.regions = _regions_of(strip, session.rate, settings.max_block, reuse)
-        self.channels = max((region.channels for region in self.regions), default=2)
+        self.listener: Listener | None = None
+        self.regions: list[RegionReader] = []
+        if settings.live and strip.live is not None and strip.live.on:
+            self.listener = Listener(strip.live, session.rate, settings.max_block)
+            self.channels = self.listener.channels
+        else:
+            self.regions = _regions_of(strip, session.rate, settings.max_block, reuse)
+            self.channels = max((region.channels for region in self.regions), default=2)
         old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
         clock = old.clock if old is not None else Clock(
             session.tempo, session.beats_per_bar, session.first_beat)
@@ -409,24 +425,28 @@ class StripNode:
                             clock=clock, widen=True)
         self.chain = Chain(self._setup, strip.chain, old)
         self.out_channels = self.chain.channels
-        self.input_latency = max((node.latency for node in sources), default=0)
-        self.latency = self.input_latency + self.chain.latency
-        self.inputs = self._make_inputs(sources, session.rate)
         self._out = outs[row]
+
+    def connect(self, sources: Sequence[StripNode], alignment: Alignment) -> None:
+        """Be fed by these, as late as they are; before anything else is done with it."""
+        rate, strip = self._setup.rate, self.strip
+        self.input_latency, self.latency = alignment.arrives[strip.id], alignment.leaves[strip.id]
+        self.live_latency = alignment.live.get(strip.id)
+        self.inputs = self._make_inputs(sources, alignment)
         record = self.record = self._make_record(sources)
-        self.player = PrintPlayer(record.player, self.chain, self.latency, session.rate, settings.max_block)
+        self.player = PrintPlayer(record.player, self.chain, self.latency, rate, self._setup.max_block)
         self._hears_before = False
-        self._match = Ramp(gain(strip.match_db), session.rate, state=record.match)
-        self._quickly, self._slowly = self._match.frames, round(MATCH_SECONDS * session.rate)
-        self._after = Ramp(1.0, session.rate, FADE_SECONDS, state=record.after)
-        self._left = Ramp(1.0, session.rate, state=record.left)
-        self._right = Ramp(1.0, session.rate, state=record.right)
+        self._match = Ramp(gain(strip.match_db), rate, state=record.match)
+        self._quickly, self._slowly = self._match.frames, round(MATCH_SECONDS * rate)
+        self._after = Ramp(1.0, rate, FADE_SECONDS, state=record.after)
+        self._left = Ramp(1.0, rate, state=record.left)
+        self._right = Ramp(1.0, rate, state=record.right)
         record.fade_frames = self._after.frames
         self._lanes: StripLanes | None = None
         self._prepared: tuple[Strip, StripLanes | None] = strip, self._lanes_of(strip)
         self._use_lanes(strip)
 
-    def _make_inputs(self, sources: Sequence[StripNode], rate: float) -> dict[tuple[str, bool], _Input]:
+    def _make_inputs(self, sources: Sequence[StripNode], alignment: Alignment) -> dict[tuple[str, bool], _Input]:
         """The ways in: by the strip that they come from, and whether by a send."""
         inputs: dict[tuple[str, bool], _Input] = {}
         for node in sources:
@@ -437,7 +457,7 @@ class StripNode:
                 before_fader = send is not None and send.pre
                 inputs[node.strip.id, send is not None] = _Input(
                     node.record.before_fader if before_fader else node.record.out,
-                    self.input_latency - node.latency, rate)
+                    alignment.waits[node.strip.id, self.strip.id], self._setup.rate)
         return inputs
 
     def _make_record(self, sources: Sequence[StripNode]) -> StripRecord:
@@ -456,6 +476,7 @@ class StripNode:
         record.inputs = np.array([entry.record.address for entry in self.inputs.values()], np.int64)
         record.sources = np.array([node.row for node in sources], np.int64)
         record.out = self._out
+        record.listener = 0 if self.listener is None else self.listener.record.address
         return record
 
     def _lanes_of(self, strip: Strip) -> StripLanes | None:
@@ -517,6 +538,8 @@ class StripNode:
                 self.player.use(None)
             self.chain.update(strip.chain)
         self._use_lanes(strip)
+        if self.listener is not None and strip.live is not None:
+            self.listener.set(strip.live, at_once=at_once)
         self.strip = strip
         self._restless.add(self)
         self._let_through(at_once=at_once)
@@ -556,7 +579,7 @@ class StripNode:
 
     def use_print(self, strip_print: StripPrint | None, *, at_once: bool = False) -> None:
         """Play from a print in place of the chain, where it was made with the chain's present settings, or stays."""
-        fits = strip_print is not None and strip_print.channels == self.out_channels and (
+        fits = strip_print is not None and self.live_latency is None and strip_print.channels == self.out_channels and (
             strip_print.stays or strip_print.chain == self.strip.chain)
         self.player.use(strip_print if fits else None, at_once=at_once)
         self._restless.add(self)
@@ -577,6 +600,8 @@ class StripNode:
         self.record.wait = 0
         self.record.next_first = -1
         self._let_through(at_once=True)
+        if self.listener is not None:
+            self.listener.reset()
         for entry in self.inputs.values():
             entry.reset()
         for ramp in (self._match, self._after, self._left, self._right):

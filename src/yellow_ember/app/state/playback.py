@@ -48,7 +48,7 @@ class Playback(QObject):
         self._messages, self._jobs = messages, jobs
         self._record = record
         self.engine: EngineClient | None = None
-        self.state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
+        self.state = EngineState(0, False, 0.0, 0, 0, 1.0, 0, 0, None)
         self.before = False
         self._play_wanted = False
         self._ready: Future[EngineClient] | None = None

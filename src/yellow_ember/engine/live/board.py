@@ -22,10 +22,12 @@ SCOPE_FRAMES = 2048
 
 HEAD = np.dtype([
     ("beat", "i8"), ("position", "i8"), ("playing", "i8"), ("load", "f8"), ("missed", "i8"),
-    ("blocks", "i8"), ("ceiling_gain", "f8"), ("latency", "i8"), ("scope_writes", "i8")])
+    ("blocks", "i8"), ("ceiling_gain", "f8"), ("latency", "i8"), ("delay", "i8"), ("live_latency", "i8")])
+"""`delay` : frames from the engine to the ear; `live_latency` : -1 where nothing comes in live."""
 STRIP = np.dtype([
     ("vu", "f8", 2), ("peak", "f8", 2), ("true_peak", "f8", 2), ("programme", "f8", 2),
     ("momentary", "f8"), ("short_term", "f8"), ("integrated", "f8"),
+    ("input_peak", "f8"), ("clipped", "i8"), ("live_latency", "i8"),
     ("point_vu", "f8", MAXIMUM_POINTS), ("point_peak", "f8", MAXIMUM_POINTS)])
 SCOPE = np.dtype([("before", "f8", (2, SCOPE_FRAMES)), ("after", "f8", (2, SCOPE_FRAMES))])
 _SIZE = HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize + SCOPE.itemsize
@@ -41,6 +43,10 @@ class StripReading:
         The highest since playing began.
     programme : Samples
         Quasi-peak.
+    input_peak, clipped : float, bool
+        Of its live input: the highest lately, and whether it clipped since that was forgotten.
+    live_latency : int
+        Frames from the live input that reaches it last to what comes out, -1 where none does.
     """
 
     vu: Samples
@@ -50,6 +56,9 @@ class StripReading:
     momentary: float
     short_term: float
     integrated: float
+    input_peak: float
+    clipped: bool
+    live_latency: int
     point_vu: Samples
     point_peak: Samples
 
@@ -81,6 +90,7 @@ class Board:
         entry = self.strips[row].copy()
         return StripReading(entry["vu"], entry["peak"], entry["true_peak"], entry["programme"],
                             float(entry["momentary"]), float(entry["short_term"]), float(entry["integrated"]),
+                            float(entry["input_peak"]), bool(entry["clipped"]), int(entry["live_latency"]),
                             entry["point_vu"], entry["point_peak"])
 
     def scope_copy(self) -> tuple[Samples, Samples]:

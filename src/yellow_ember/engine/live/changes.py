@@ -14,7 +14,7 @@ from yellow_ember.session.values.strip_values import STRIP_VALUES
 
 _SESSION_VALUES = ("tempo", "beats_per_bar", "first_beat", "ceiling_dbfs", "loop")
 _SESSION_STRUCTURE = ("rate", "reference_dbfs", "seed")
-_STRIP_VALUES = ("sends", "lanes", *(value.id for value in STRIP_VALUES))
+_STRIP_VALUES = ("sends", "lanes", "live", "own_ports", *(value.id for value in STRIP_VALUES))
 _STAGE_VALUES = ("lanes", *(value.id for value in STAGE_VALUES))
 
 
@@ -72,7 +72,9 @@ def _times(session: Session) -> tuple[float, int, float]:
 
 def _strip_structure(strip: Strip, rate: float) -> tuple[object, ...]:
     """What a running strip can't change without being rebuilt."""
+    live = strip.live if strip.listens else None
     return (strip.out, [(send.to, send.pre) for send in strip.sends], strip.regions,
+            live and (live.kind, live.channels),
             [(stage.id, stage.kind, stage.needs(rate)) for stage in strip.chain])
 
 

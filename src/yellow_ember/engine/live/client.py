@@ -22,6 +22,7 @@ from yellow_ember.engine.live.messages import (
     ChangeValues,
     Command,
     DeviceSettings,
+    ForgetClips,
     HearBefore,
     Locate,
     Play,
@@ -50,7 +51,17 @@ START_SECONDS = 15.0
 
 @dataclass(frozen=True, slots=True)
 class EngineState:
-    """What the engine last published.  position in frames; load 1 = all of a block's time."""
+    """What the engine last published.
+
+    Attributes
+    ----------
+    position, latency, delay : int
+        Frames: where playing is; from what is read to the card; from there to the ear.
+    load : float
+        1 is all of a block's time.
+    live_latency : int | None
+        Frames from the live input that is heard last to the card, None where nothing comes in live.
+    """
 
     position: int
     playing: bool
@@ -59,6 +70,8 @@ class EngineState:
     blocks: int
     ceiling_gain: float
     latency: int
+    delay: int
+    live_latency: int | None
 
 
 class EngineClient:
@@ -76,11 +89,11 @@ class EngineClient:
         self.before = HearBefore(frozenset())
         self.prints = UsePrints(())
         self.devices: tuple[str, ...] = ()
-        self.device = ""
+        self.device, self.block = "", device.block
         self.restarts = 0
         self._restarted: list[float] = []
         self._said = ""
-        self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0)
+        self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0, 0, None)
         self._start()
 
     # -- process ------------------------------------------------------------------------
@@ -153,8 +166,8 @@ class EngineClient:
         with contextlib.suppress(EOFError, OSError):
             while self._pipe.poll():
                 match self._pipe.recv():
-                    case Ready(device, devices):
-                        self.device = device
+                    case Ready(device, devices, block):
+                        self.device, self.block = device, block
                         self.devices = devices or self.devices
                     case Trouble(text):
                         self._say(text)
@@ -164,7 +177,8 @@ class EngineClient:
             self._beat, self._beat_at = beat, now
             self._state = EngineState(
                 int(head["position"]), bool(head["playing"]), float(head["load"]), int(head["missed"]),
-                int(head["blocks"]), float(head["ceiling_gain"]), int(head["latency"]))
+                int(head["blocks"]), float(head["ceiling_gain"]), int(head["latency"]),
+                int(head["delay"]), int(head["live_latency"]) if head["live_latency"] >= 0 else None)
         if not self._process.is_alive():
             self._restart("ended unexpectedly")
         elif now - self._beat_at > (HANG_SECONDS if beat else START_SECONDS):
@@ -224,6 +238,10 @@ class EngineClient:
         if self.prints != UsePrints(prints):
             self.prints = UsePrints(prints)
             self._send(self.prints)
+
+    def forget_clips(self) -> None:
+        """Watch inputs for clipping from now on."""
+        self._send(ForgetClips())
 
     def change_device(self, device: DeviceSettings) -> None:
         self._device = device

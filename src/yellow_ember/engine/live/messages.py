@@ -15,16 +15,21 @@ class DeviceSettings:
 
     Attributes
     ----------
-    threads : int
-        That run strips side by side.
+    block : int
+        Frames; a JACK server has its own.
     record : Path | None
         A file for what the silent card is sent.
+    threads : int
+        That run strips side by side.
+    feed : str
+        What comes into the silent card: "" for silence, OWN_OUTPUT, or the path of a file that is played in a loop.
     """
 
     name: str
     block: int
     record: Path | None = None
     threads: int = 1
+    feed: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,19 +96,29 @@ class ChangeDevice:
 
 
 @dataclass(frozen=True, slots=True)
+class ForgetClips:
+    """Inputs are watched for clipping from now on."""
+
+
+@dataclass(frozen=True, slots=True)
 class Quit:
     """End the engine."""
 
 
-Command = SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ChangeDevice | Quit
+Command = (SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ForgetClips
+           | ChangeDevice | Quit)
 
 
 @dataclass(frozen=True, slots=True)
 class Ready:
-    """The engine runs and its card is open."""
+    """The engine runs and its card is open.
+
+    block : frames of a turn
+    """
 
     device: str
     devices: tuple[str, ...]
+    block: int
 
 
 @dataclass(frozen=True, slots=True)

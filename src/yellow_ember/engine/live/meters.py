@@ -12,6 +12,9 @@ from yellow_ember.engine.strip_meters import StripMeter
 from yellow_ember.session.values.limits import MAXIMUM_STRIPS
 from yellow_ember.session.values.model import MASTER, Session
 
+_FALLS = 0.85
+"""What is left of an input's peak from one look to the next."""
+
 
 class GraphMeters:
     """Made with a graph, for blocks of the graph's longest length."""
@@ -22,17 +25,23 @@ class GraphMeters:
         for node in graph.nodes.values():
             node.meter_into(self._needles, self._peaks)
         self._meters = {strip_id: StripMeter(rate, node) for strip_id, node in graph.nodes.items()}
+        self._listeners = {strip_id: node.listener for strip_id, node in graph.nodes.items()
+                           if node.listener is not None}
+        self._live_latencies = {strip_id: -1 if node.live_latency is None else node.live_latency
+                                for strip_id, node in graph.nodes.items()}
         self._watched = ""
         self._looked_at: tuple[StripMeter, ...] = ()
         self._rows: NDArray[np.intp] = np.zeros(0, np.intp)
         self._nodes: NDArray[np.intp] = np.zeros(0, np.intp)
         self._row_of: dict[str, int] = {}
+        self._told = False
 
     def stand(self, session: Session) -> None:
         """Say in which row of the board each strip is shown: its place in the session."""
         self._row_of = {strip.id: row for row, strip in enumerate(session.strips[:MAXIMUM_STRIPS])}
         shown = [(index, self._row_of[strip_id]) for index, strip_id in enumerate(self._meters)
                  if strip_id in self._row_of]
+        self._told = False
         self._nodes, self._rows = (np.array(column, np.intp) for column in zip(*shown, strict=True))
 
     def watch(self, strip_id: str, stage: int, board: Board) -> None:
@@ -58,8 +67,27 @@ class GraphMeters:
         for meter in self._looked_at:
             meter.process(frames)
 
+    def forget_clips(self) -> None:
+        """Watch inputs for clipping from now on."""
+        for listener in self._listeners.values():
+            listener.forget_clips()
+
+    def _show_inputs(self, board: Board) -> None:
+        if not self._told:
+            # They stay as they are as long as the graph does.
+            self._told = True
+            board.strips["input_peak"], board.strips["clipped"] = 0.0, 0
+            for strip_id, row in self._row_of.items():
+                board.strips[row]["live_latency"] = self._live_latencies.get(strip_id, -1)
+        for strip_id, listener in self._listeners.items():
+            if strip_id in self._row_of:
+                entry = board.strips[self._row_of[strip_id]]
+                entry["input_peak"] = max(listener.take_peak(), _FALLS * float(entry["input_peak"]))
+                entry["clipped"] = listener.clipped
+
     def show(self, board: Board) -> None:
         """Publish."""
+        self._show_inputs(board)
         board.strips["vu"][self._rows] = vu_amplitude(self._needles)[self._nodes]
         board.strips["peak"][self._rows] = self._peaks[self._nodes]
         for strip_id in self._shown() & self._row_of.keys():

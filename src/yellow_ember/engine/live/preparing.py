@@ -11,6 +11,7 @@ from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.live.changes import PackedSession, ValueChange, with_changes
 from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.engine.live.ports import Ports
 from yellow_ember.session.values.drawn import with_macro_lanes
 from yellow_ember.session.values.model import Session
 
@@ -20,6 +21,7 @@ class NewGraph:
     """A graph that was made for a session."""
 
     session: Session
+    ports: Ports
     graph: Graph
     meters: GraphMeters
 
@@ -29,6 +31,7 @@ class NewValues:
     """A session that the last graph fits, and which of its strips have other values."""
 
     session: Session
+    ports: Ports
     strip_ids: frozenset[str]
 
 
@@ -128,10 +131,10 @@ class Preparer:
         assert session is not None, "a session comes before all else"
         reuse, self._graph = None if fresh else self._graph, None
         session = with_macro_lanes(session)
-        graph = Graph(session, GraphSettings(session.quality.live, self._max_block), reuse)
+        graph = Graph(session, GraphSettings(session.quality.live, self._max_block, live=True), reuse)
         meters = GraphMeters(graph)
         self._graph, self._untold = graph, frozenset()
-        return NewGraph(session, graph, meters)
+        return NewGraph(session, Ports.of(session), graph, meters)
 
     def _changed(self, changes: tuple[ValueChange, ...]) -> NewGraph | NewValues:
         assert self._session is not None, "a session comes before its changes"
@@ -145,4 +148,4 @@ class Preparer:
         for strip_id in touched:
             self._graph.nodes[strip_id].rehearse(session.strip(strip_id))
         self._untold = frozenset()
-        return NewValues(session, touched)
+        return NewValues(session, Ports.of(session), touched)

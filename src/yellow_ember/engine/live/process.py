@@ -8,6 +8,8 @@ import os
 import signal
 import sys
 import time
+from collections import deque
+from collections.abc import Callable
 from dataclasses import replace
 from multiprocessing.connection import Connection
 
@@ -19,14 +21,17 @@ from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.slot import FADE_SECONDS
 from yellow_ember.engine.forking import be_a_child
 from yellow_ember.engine.graph import Graph
+from yellow_ember.engine.listening import Listener
 from yellow_ember.engine.live.board import Board
-from yellow_ember.engine.live.changes import PackedSession
-from yellow_ember.engine.live.devices import SILENT_CARD, Card, DeviceError, device_names, open_card, queued_frames
+from yellow_ember.engine.live.cards import Card, DeviceError
+from yellow_ember.engine.live.devices import JACK, OWN_OUTPUT, SILENT_CARD, device_names, open_card
+from yellow_ember.engine.live.jack_card import jack_runs
 from yellow_ember.engine.live.messages import (
     ChangeDevice,
     ChangeValues,
     Command,
     DeviceSettings,
+    ForgetClips,
     HearBefore,
     Locate,
     Play,
@@ -40,11 +45,14 @@ from yellow_ember.engine.live.messages import (
     Watch,
 )
 from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Ports
 from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
 from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
+from yellow_ember.engine.strip import StripNode
 from yellow_ember.engine.transport import Transport
-from yellow_ember.session.values.model import Session
+from yellow_ember.files.conformed import Segment
+from yellow_ember.session.values.model import MASTER, Session
 
 _RUN_IN_SHARE = 0.7
 """How much of a block's time goes into running in."""
@@ -54,17 +62,27 @@ _SILENT = 3e-5
 """-90 dBFS: what is quieter behind the last sound is its end."""
 _SILENT_SECONDS, _LONGEST_TAIL_SECONDS = 0.4, 10.0
 """How long it has to be so quiet; and how long one waits for that, since some noises never end."""
+_NOWHERE = -(1 << 40)
+"""A frame before anything that could be played."""
+_LOOKS_SECONDS = 1.0
+"""How often it is looked whether a device came back, and how late the present one is."""
 _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
 
 class Engine:
-    """Everything that happens in the engine's process."""
+    """Everything that happens in the engine's process.
+
+    `run` attends to commands, ports and the device; `turn` makes sound, in the same thread or in the sound server's.
+    What is for both goes through `_commands` and through references that are replaced whole.
+    """
 
     def __init__(self, pipe: Connection, board: Board, device: DeviceSettings) -> None:
         self._pipe = pipe
         self._board = board
         self._device = device
+        self._wished: DeviceSettings | None = None
+        """The device that is to be used as soon as it is there."""
         self.transport = Transport()
         self.graph: Graph | None = None
         self._preparer = Preparer(lambda text: self._say(Trouble(text)))
@@ -74,21 +92,39 @@ class Engine:
         """True once a session was set."""
         self._meters: GraphMeters | None = None
         self._crew = Crew(device.threads)
+        self._next_crew: Crew | None = None
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
         self._prints: dict[str, StripPrint] = {}
         self._card: Card | None = None
+        self._delay = 0
         self._rate = 48000
+        self._block = device.block
         self._running = True
+        self._reopen = False
+        self._commands: deque[Command] = deque()
+        """What was received and not yet taken up by `turn`."""
+        self._ports = Ports()
+        """What the session asks for."""
+        self._opened_live = False
+        self._loops: frozenset[str] = frozenset()
+        """Strips whose input would be what they make; it is kept from them."""
+        self._looked_at = 0.0
         self._say_devices = True
         self._load = 0.0
         self._waiting: tuple[Graph, GraphMeters] | None = None
         self._stopping = False
+        self._starting: int | None = None
         self._relocate: int | None = None
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
         self._silence_left = 0
         self._silent_frames = 0
         """How long nothing was heard behind the last sound."""
+        self._standing_frame = _NOWHERE
+        """What is read from while nothing is played, so that live inputs are heard and no file."""
+        self._crossed: tuple[Graph, Ports] | None = None
+        self._fed: tuple[tuple[Listener, int, str], ...] = ()
+        self._leaving: tuple[tuple[StripNode, int], ...] = ()
         self._from_start = False
         """True while the graph runs in from the session's first frame."""
 
@@ -96,15 +132,20 @@ class Engine:
 
     def run(self) -> None:
         """Play until told to quit or until the interface is gone."""
-        self._open_card()
-        while self._running:
-            try:
-                while self._pipe.poll():
-                    self.take(self._pipe.recv())
-            except (EOFError, OSError):
-                break
-            self.run_block()
+        self.play_until(lambda: not self._running)
         self.close()
+
+    def play_until(self, done: Callable[[], bool]) -> None:
+        """Make blocks until something holds, with the device opened again as often as that is needed."""
+        while not done():
+            if self._card is None or self._reopen:
+                self._open_card()
+            assert self._card is not None
+            try:
+                self._card.run(self.turn, lambda: self._attend() and not done())
+            except DeviceError as error:
+                self._fall_back(str(error))
+                self._reopen = True
 
     def close(self) -> None:
         """End the threads and let the card go."""
@@ -120,29 +161,99 @@ class Engine:
     def _open_card(self) -> None:
         if self._card is not None:
             self._card.close()
+        self._reopen = False
+        live = bool(self._ports.ins)
         try:
-            self._card = open_card(self._device.name, self._rate, self._device.block, self._device.record)
+            self._card = open_card(self._device, self._rate, self._ports, live=live)
         except DeviceError as error:
-            self._say(Trouble(f"{error}. The silent card plays instead"))
-            self._device = replace(self._device, name=SILENT_CARD, record=None)
-            self._card = open_card(SILENT_CARD, self._rate, self._device.block)
+            self._fall_back(str(error))
+            self._card = open_card(self._device, self._rate, self._ports, live=live)
+        self._opened_live = live
+        self._block, self._delay = self._card.block, self._card.delay
         # A graph that was made for other blocks or another rate can't play here.
         self.graph = self._waiting = None
         self._silence_left = 0
-        self._interleaved = np.zeros((self._device.block, 2), np.float32)
-        self._silent: Samples = np.zeros((2, self._device.block))
+        self._silent: Samples = np.zeros((2, self._block))
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
-        self._say(Ready(self._device.name, tuple(device_names()) if self._say_devices else ()))
+        if self._set:
+            self._preparer.build(None, self._block, fresh=True)
+        self._say(Ready(self._device.name, tuple(device_names()) if self._say_devices else (), self._block))
         self._say_devices = False
+
+    def _fall_back(self, why: str) -> None:
+        """Play with the silent card; a sound server is gone back to as soon as it is there again."""
+        self._say(Trouble(f"{why}. The silent card plays instead"))
+        if self._device.name == JACK:
+            self._wished = self._device
+        self._device = replace(self._device, name=SILENT_CARD, record=None, feed="")
+
+    def _attend(self) -> bool:
+        """See to commands and to the device, between blocks or beside them; False where the card is to be left."""
+        try:
+            while self._pipe.poll():
+                self.receive(self._pipe.recv())
+        except (EOFError, OSError):
+            self._running = False
+        assert self._card is not None
+        now = time.monotonic()
+        if now - self._looked_at > _LOOKS_SECONDS:
+            self._looked_at = now
+            self._delay = self._card.delay
+            self._look_for_the_wished(now)
+        self._see_to_ports(self._card)
+        return self._running and not self._reopen
+
+    def _see_to_ports(self, card: Card) -> None:
+        live = bool(self._ports.ins)
+        if (live != self._opened_live and self._device.name != JACK) or not card.use(self._ports):
+            self._reopen = True
+            return
+        loops = card.loops
+        if self._device.name == SILENT_CARD and self._device.feed == OWN_OUTPUT and self._session is not None:
+            loops = frozenset(port.strip_id for port in self._ports.ins if port.card
+                              and MASTER in self._session.downstream(port.strip_id)
+                              and any(strip_id == port.strip_id for strip_id, _ in self._session.passing())
+                              and not self._session.strip(port.strip_id).own_ports)
+        fresh = loops - self._loops
+        self._loops = loops
+        if fresh and self._session is not None:
+            names = ", ".join(strip.name for strip in self._session.strips if strip.id in fresh)
+            self._say(Trouble(f"{names} would be fed with what it makes: its input is muted until that is undone"))
+
+    def _look_for_the_wished(self, now: float) -> None:
+        if self._wished is not None and jack_runs():
+            self._device, self._wished = self._wished, None
+            self._reopen = True
+            self._say(Trouble("The JACK server is back and plays again"))
 
     # -- commands -----------------------------------------------------------------------
 
-    def take(self, command: Command) -> None:
+    def receive(self, command: Command) -> None:
+        """Take in a command: what concerns device and session at once, all else when the next block is made."""
         match command:
+            case Quit():
+                self._running = False
+            case ChangeDevice(settings):
+                others = replace(settings, threads=self._device.threads)
+                if settings.threads != self._crew.threads:
+                    self._next_crew = Crew(settings.threads)
+                if others != self._device or self._wished is not None:
+                    self._say_devices = self._reopen = True
+                self._device, self._wished = settings, None
             case SetSession(packed, reload):
-                self._set_session(packed, reload)
+                self._set = True
+                if packed.frame.rate != self._rate:
+                    self._rate = packed.frame.rate
+                    self._reopen = reload = True
+                self._preparer.build(packed, self._block, fresh=reload)
             case ChangeValues(changes):
                 self._preparer.change(changes)
+            case _:
+                self._commands.append(command)
+
+    def _take(self, command: Command) -> None:
+        """Take up a command, between two blocks."""
+        match command:
             case Play(position):
                 self._start(self.transport.position if position is None else position)
             case Stop():
@@ -164,24 +275,16 @@ class Engine:
             case UsePrints(prints):
                 self._prints = {result.strip_id: result for result in prints}
                 self._apply_prints()
-            case ChangeDevice(settings):
-                others = replace(settings, threads=self._device.threads)
-                if settings.threads != self._crew.threads:
-                    self._crew.close()
-                    self._crew = Crew(settings.threads)
-                    if others == self._device:
-                        self._device = settings
-                        return
-                self._device = settings
-                self._say_devices = True
-                self._open_card()
-                if self._set:
-                    self._preparer.build(None, self._device.block, fresh=True)
-            case Quit():
-                self._running = False
+            case ForgetClips() if self._meters is not None:
+                self._meters.forget_clips()
 
     def _start(self, position: int) -> None:
         if self.transport.playing and not self._stopping:
+            return
+        if self._live:
+            # Who plays live is heard on: only the files begin.
+            self._starting = position
+            self._fade.move(0.0)
             return
         self.transport.go(position)
         self._stopping = False
@@ -219,36 +322,28 @@ class Engine:
                 self._prints.pop(strip_id, None)
                 self._say(Trouble(f"The print of {node.strip.name} can't be played: {error.strerror}"))
 
-    def _set_session(self, packed: PackedSession, reload: bool) -> None:
-        self._set = True
-        if packed.frame.rate != self._rate:
-            self._rate = packed.frame.rate
-            self._open_card()
-            reload = True
-        self._preparer.build(packed, self._device.block, fresh=reload)
-
     def _take_prepared(self) -> None:
         """Take up what the preparer has ready: settings at once, a graph when the sound has faded out."""
         while (result := self._preparer.result()) is not None:
-            self._session = result.session
+            self._session, self._ports = result.session, result.ports
             match result:
-                case NewValues(session, strip_ids):
+                case NewValues(session, _, strip_ids):
                     if self.graph is not None and self._waiting is None:
                         self.graph.update(session, touched=strip_ids)
-                case NewGraph(_, graph, meters):
+                case NewGraph(_, _, graph, meters):
                     self._adopt(graph, meters)
 
     def _adopt(self, graph: Graph, meters: GraphMeters) -> None:
-        if (graph.settings.max_block, graph.session.rate) != (self._device.block, self._rate):
+        if (graph.settings.max_block, graph.session.rate) != (self._block, self._rate):
             return
-        if self.transport.playing and self.graph is not None:
+        if (self.transport.playing or self._live) and self.graph is not None:
             self._waiting = (graph, meters)
             self._fade.move(0.0)
         else:
             self._swap(graph, meters)
-            if self.transport.playing:
+            if self.transport.playing or self._live:
                 self._fade.jump(0.0)
-                self._silence_left = graph.latency + self._device.block
+                self._run_in_or_rise()
 
     def _swap(self, graph: Graph, meters: GraphMeters) -> None:
         assert self._session is not None
@@ -263,32 +358,79 @@ class Engine:
 
     # -- sound --------------------------------------------------------------------------
 
-    def run_block(self) -> None:
-        assert self._card is not None
+    @property
+    def _live(self) -> bool:
+        """True where something comes in live, so that the graph runs whether the transport does or not."""
+        return self.graph is not None and self.graph.live_latency is not None
+
+    def turn(self, crossing: Crossing) -> None:
+        """Make the next block of what came in."""
         started = time.perf_counter()
+        while self._commands:
+            self._take(self._commands.popleft())
+        if self._next_crew is not None:
+            self._crew.close()
+            self._crew, self._next_crew = self._next_crew, None
         self._take_prepared()
-        frames = self._device.block
-        if self.transport.playing and self.graph is not None and self._session is not None:
+        frames = self._block
+        if self.graph is not None and self._session is not None and (self.transport.playing or self._live):
+            self._cross(self.graph, crossing)
             if self._silence_left > 0:
                 self._run_in(started)
                 out = self._silent
             else:
-                segments = self.transport.advance(frames, self._session.loop)
-                out = self.graph.process(segments, frames, self._crew)
-                self._end_with_the_tail(self.graph, out)
+                out = self.graph.process(self._stretches(frames), frames, self._crew)
+                if self.transport.playing:
+                    self._end_with_the_tail(self.graph, out)
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
                 if self._fade.resting and self._fade.target == 0.0:
                     self._after_fade()
-            self._interleaved[:] = out.T
+            crossing.goes_out[:2] = out
+            for node, row in self._leaving:
+                crossing.goes_out[row:row + 2] = node.out(frames)
         else:
-            self._interleaved.fill(0.0)
+            crossing.goes_out.fill(0.0)
             self._let_meters_fall()
         busy = time.perf_counter() - started
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
-        self._card.write(self._interleaved)
+
+    def _stretches(self, frames: int) -> list[Segment]:
+        """What the next block is read from: the session, or nowhere while it stands."""
+        assert self._session is not None
+        if self.transport.playing:
+            return self.transport.advance(frames, self._session.loop)
+        self._standing_frame += frames
+        return [(self._standing_frame, frames)]
+
+    def _cross(self, graph: Graph, crossing: Crossing) -> None:
+        """Hand what came in to the strips that listen."""
+        if self._crossed is None or self._crossed[0] is not graph or self._crossed[1] is not crossing.ports:
+            self._crossed = graph, crossing.ports
+            fed, row = [], 0
+            for port in crossing.ports.ins:
+                listener = graph.nodes[port.strip_id].listener if port.strip_id in graph.nodes else None
+                if listener is not None and listener.channels == port.channels:
+                    fed.append((listener, row, port.strip_id))
+                row += port.channels
+            leaving = [(graph.nodes[port.strip_id], MASTER_CHANNELS * (1 + index))
+                       for index, port in enumerate(crossing.ports.outs) if port.strip_id in graph.nodes]
+            self._fed, self._leaving = tuple(fed), tuple(leaving)
+        for listener, row, strip_id in self._fed:
+            came_in = crossing.came_in[row:row + listener.channels]
+            if strip_id in self._loops:
+                came_in.fill(0.0)
+            listener.feed(came_in)
+
+    def _run_in_or_rise(self) -> None:
+        """After a gap: files run in unheard until they reach the output; a live input waits for nothing."""
+        assert self.graph is not None
+        if self._live:
+            self._fade.move(1.0)
+        else:
+            self._silence_left = self.graph.latency + self._block
 
     def _run_in(self, started: float) -> None:
         """Run the graph unheard until what it was given reaches its output, faster than real time where it can.
@@ -297,7 +439,7 @@ class Engine:
         """
         assert self.graph is not None
         assert self._session is not None
-        frames = self._device.block
+        frames = self._block
         until = started + _RUN_IN_SHARE * frames / self._rate
         while self._silence_left > 0:
             count = min(frames, self._silence_left)
@@ -321,7 +463,10 @@ class Engine:
         if self._stopping:
             self._stopping = False
             self.transport.playing = False
-            self._fade.jump(1.0)
+            if self._live:
+                self._fade.move(1.0)
+            else:
+                self._fade.jump(1.0)
             if self._relocate is not None:
                 self.transport.go(self._relocate)
                 self._relocate = None
@@ -332,8 +477,13 @@ class Engine:
         if self._relocate is not None:
             self.transport.go(self._relocate)
             self._relocate = None
-        assert self.graph is not None
-        self._silence_left = self.graph.latency + self._device.block
+        if self._starting is not None:
+            self.transport.go(self._starting)
+            self.transport.playing = True
+            if self._meters is not None:
+                self._meters.begin()
+            self._starting = None
+        self._run_in_or_rise()
 
     def _end_with_the_tail(self, graph: Graph, out: Samples) -> None:
         """Stop, and go back to the start, where all has died away behind the last sound."""
@@ -368,7 +518,7 @@ class Engine:
         latency = graph.latency if graph is not None else 0
         if session is not None:
             playing = self.transport.playing
-            behind = latency + queued_frames(self._rate, self._device.block)
+            behind = latency + self._delay
             head["position"] = (self.transport.heard(behind, session.loop) if playing
                                 else self.transport.position)
         head["playing"] = self.transport.playing
@@ -376,7 +526,8 @@ class Engine:
         assert self._card is not None
         head["missed"] = self._card.missed
         head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self.transport.playing else 1.0
-        head["latency"] = latency
+        head["latency"], head["delay"] = latency, self._delay
+        head["live_latency"] = -1 if graph is None or graph.live_latency is None else graph.live_latency
         head["blocks"] += 1
         head["beat"] += 1
 

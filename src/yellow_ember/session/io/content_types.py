@@ -22,6 +22,7 @@ from yellow_ember.dsp.tape.line_up import KEPT
 from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, Tint, declared_type
 from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
+from yellow_ember.session.values.live_input import INPUT_VALUES, MAXIMUM_CARD_CHANNELS, InputKind
 from yellow_ember.session.values.macros import MAX_MACROS, Bend
 from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
 from yellow_ember.session.values.places import LONGEST_FADE, MAXIMUM_PLACES, USUAL_FADE
@@ -35,6 +36,8 @@ _Frame = Annotated[int, Between(0, 2**40)]
 _Second = Annotated[float, Between(0.0, LAST_SECOND)]
 _Fade = Annotated[float, Between(0.0, LONGEST_FADE)]
 _KINDS = [kind.value for kind in StripKind]
+_INPUT_KINDS = [kind.value for kind in InputKind]
+_CardChannel = Annotated[int, Between(1, MAXIMUM_CARD_CHANNELS)]
 
 
 class Content(BaseModel):
@@ -212,9 +215,17 @@ class RegionContent(_Identified):
     fade_out: _Second = 0.0
 
 
+@_declaring(INPUT_VALUES)
+class LiveInputContent(Content):
+    """What a track listens to.  channels : of the card, from 1; of ports only how many there are counts"""
+
+    kind: Annotated[str, OneOf(_INPUT_KINDS)] = InputKind.CARD.value
+    channels: Annotated[list[_CardChannel], Field(min_length=1, max_length=2)] = [1]
+
+
 @_declaring(STRIP_VALUES)
 class StripContent(Content):
-    """A strip of a session.  out : the master where left out; tint : "" for none"""
+    """A strip of a session.  out : the master where left out; tint : "" for none; live : none for files alone"""
 
     id: Name
     name: Name
@@ -223,6 +234,8 @@ class StripContent(Content):
     tint: Annotated[str, Tint()] = ""
     sends: list[SendContent] = []
     regions: Annotated[list[RegionContent], Field(max_length=MAXIMUM_REGIONS)] = []
+    live: LiveInputContent | None = None
+    own_ports: bool = False
     zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None
     chain: _Stages = []
     macros: _Macros = []

@@ -80,9 +80,11 @@ def _session_6(document: Object) -> None:
 
 
 def _session_7(document: Object) -> None:
-    """7 brought a strip's tint."""
+    """7 brought a strip's tint, inputs and ports."""
     for strip in _objects(document, "strips"):
         strip.setdefault("tint", "")
+        strip.setdefault("live", None)
+        strip.setdefault("own_ports", False)
 
 
 CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}

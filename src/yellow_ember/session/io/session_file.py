@@ -13,6 +13,7 @@ from yellow_ember.session.io import migrations
 from yellow_ember.session.io.chain_content import macro_contents, macros_from, stage_contents, stages_from
 from yellow_ember.session.io.content_types import (
     LinkContent,
+    LiveInputContent,
     LoopContent,
     MarkerContent,
     PassageContent,
@@ -29,6 +30,7 @@ from yellow_ember.session.io.lane_content import lane_contents, lanes_from
 from yellow_ember.session.values.drawn import lane_parameter
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, depth_of_buses
 from yellow_ember.session.values.links import FEWEST, LinkGroup
+from yellow_ember.session.values.live_input import INPUT_VALUES, InputKind, LiveInput
 from yellow_ember.session.values.model import (
     MASTER,
     Loop,
@@ -97,6 +99,10 @@ def _strip_content(strip: Strip) -> StripContent:
         regions=[RegionContent.model_construct(
             id=region.id, audio=str(region.audio), start=region.start, begin=region.begin, end=region.end,
             fade_in=region.fade_in, fade_out=region.fade_out) for region in strip.regions],
+        live=None if strip.live is None else LiveInputContent.model_construct(
+            kind=strip.live.kind.value, channels=list(strip.live.channels),
+            **{value.id: getattr(strip.live, value.id) for value in INPUT_VALUES}),
+        own_ports=strip.own_ports,
         zone_lufs=None if strip.zone_lufs is None else list(strip.zone_lufs),
         chain=stage_contents(strip.chain), macros=macro_contents(strip.macros, strip.chain),
         lanes=lane_contents(strip.lanes, "seconds"),
@@ -139,11 +145,20 @@ def _strip_from(content: StripContent, position: str) -> Strip:
         id=content.id, name=content.name, kind=kind, out=out, tint=content.tint,
         regions=_regions_from(content.regions, f"{position}.regions"),
         sends=tuple(Send(**dict(send)) for send in content.sends),
+        live=_live_from(content.live, kind, f"{position}.live"), own_ports=content.own_ports,
         zone_lufs=_zone_from(content.zone_lufs, f"{position}.zone_lufs"),
         chain=chain, macros=macros_from(content.macros, chain, f"{position}.macros"),
         **{value.id: getattr(content, value.id) for value in STRIP_VALUES})
     return strip.with_(lanes=lanes_from(
         content.lanes, lambda name: lane_parameter(strip, "", name), f"{position}.lanes", "seconds"))
+
+
+def _live_from(content: LiveInputContent | None, kind: StripKind, position: str) -> LiveInput | None:
+    if content is None:
+        return None
+    if kind is not StripKind.TRACK:
+        raise ValueError(f"{position}: only tracks listen to inputs")
+    return LiveInput(**{**dict(content), "kind": InputKind(content.kind), "channels": tuple(content.channels)})
 
 
 def _regions_from(contents: list[RegionContent], position: str) -> tuple[Region, ...]:
@@ -182,6 +197,8 @@ def _check_routing(strips: tuple[Strip, ...]) -> None:
         if strip.kind is StripKind.MASTER:
             if strip.feeds:
                 raise ValueError(f"strips[{position}].out: the master feeds nothing")
+            if strip.own_ports:
+                raise ValueError(f"strips[{position}].own_ports: the master has ports anyway")
             continue
         for index, to in enumerate(strip.feeds):
             here = f"strips[{position}]." + ("out" if index == 0 else f"sends[{index - 1}].to")

@@ -20,6 +20,7 @@ from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.plain_text import plain_line
 from yellow_ember.session.values.limits import MAXIMUM_NAME
 from yellow_ember.session.values.links import LinkGroup
+from yellow_ember.session.values.live_input import LiveInput
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.places import Marker, Passage
 from yellow_ember.session.values.regions import Region, files_of
@@ -74,6 +75,10 @@ class Strip(_Value):
         At most one to each bus.
     regions : tuple[Region, ...]
         The track's files, none for buses.
+    live : LiveInput | None
+        What the track listens to; while that is on, its files are silent.
+    own_ports : bool
+        What comes out leaves by ports of its own and does not enter the bus that it feeds.
     volume_db, pan, mute, solo, bypass, match_db : float, float, bool, bool, bool, float
         What every strip has (`strip_values.py`).
     zone_lufs : tuple[float, float] | None
@@ -91,6 +96,8 @@ class Strip(_Value):
     tint: str = ""
     sends: tuple[Send, ...] = ()
     regions: tuple[Region, ...] = ()
+    live: LiveInput | None = None
+    own_ports: bool = False
     volume_db: float = 0.0
     pan: float = 0.0
     mute: bool = False
@@ -101,6 +108,11 @@ class Strip(_Value):
     chain: tuple[StageSettings, ...] = ()
     macros: tuple[Macro, ...] = ()
     lanes: tuple[Lane, ...] = ()
+
+    @property
+    def listens(self) -> bool:
+        """True where it is fed by an input."""
+        return self.live is not None and self.live.on
 
     @property
     def files(self) -> tuple[Path, ...]:
@@ -125,6 +137,12 @@ class Strip(_Value):
     def feeds(self) -> tuple[str, ...]:
         """Ids of all that gets its sound: what it feeds, then where its sends go."""
         return (*((self.out,) if self.out else ()), *(send.to for send in self.sends))
+
+    @property
+    def enters(self) -> tuple[str, ...]:
+        """Ids of the buses that its sound enters, "" for none: what it feeds, but where it leaves by its own ports."""
+        feeds = self.feeds[1:] if self.own_ports else self.feeds
+        return (*feeds, "") if self.own_ports or not feeds else feeds
 
     def stage(self, stage_id: str) -> StageSettings:
         """The stage of that id; KeyError where the strip has none such."""
@@ -273,7 +291,7 @@ class Session(_Value):
         soloed = [strip.id for strip in self.strips if strip.solo]
         before = set().union(*(self.upstream(strip_id) for strip_id in soloed))
         behind = set().union(*(self.downstream(strip_id) for strip_id in soloed))
-        return {(strip.id, to) for strip in self.strips if not strip.mute for to in strip.feeds or ("",)
+        return {(strip.id, to) for strip in self.strips if not strip.mute for to in strip.enters
                 if not soloed or strip.id in behind or to in before}
 
     def with_strip(self, strip: Strip) -> Session:

@@ -1,0 +1,172 @@
+"""What sound is played with: the protocol of all cards, and the silent card that is always there."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Ports
+
+QUEUED_SECONDS = 0.07
+"""Sound that waits in a card's queue while nothing comes in live, so that a late wake-up of some
+tens of milliseconds, as busy desktops and virtual machines have them, need not be heard."""
+LIVE_BLOCKS = 2
+"""So many blocks wait in it else."""
+
+
+def queued_frames(rate: int, block: int, *, live: bool = False) -> int:
+    """Length of a card's queue: whole blocks, at least three where nothing comes in live."""
+    return LIVE_BLOCKS * block if live else max(3, math.ceil(QUEUED_SECONDS * rate / block)) * block
+
+
+class DeviceError(Exception):
+    """A device that can't be used; the message says why."""
+
+
+Turn = Callable[[Crossing], None]
+"""Makes what goes out of what came in, for one block."""
+Attend = Callable[[], bool]
+"""Sees to all else, between blocks or beside them; False where the card is to stop."""
+
+
+class Card(Protocol):
+    """A way in and out for sound.
+
+    Attributes
+    ----------
+    block : int
+        Frames of a turn, which the device may have chosen.
+    missed : int
+        How often sound was not ready in time, as far as the device tells.
+    delay : int
+        Frames from a turn to when what it made is heard.
+    loops : frozenset[str]
+        Ids of strips that would be fed with what they make.
+    """
+
+    block: int
+    missed: int
+    loops: frozenset[str]
+
+    @property
+    def delay(self) -> int: ...
+
+    def use(self, ports: Ports) -> bool:
+        """Take these ways in and out; False where the card has to be opened again for them."""
+        ...
+
+    def run(self, turn: Turn, attend: Attend) -> None:
+        """Call `turn` for every block until `attend` says no.  DeviceError where the device goes away."""
+        ...
+
+    def close(self) -> None: ...
+
+
+class QueuedCard:
+    """A card with a queue, into which blocks are written one by one, from the thread that attends to all else."""
+
+    def __init__(self, rate: int, block: int, ports: Ports, *, live: bool) -> None:
+        self.rate, self.block = rate, block
+        self.missed = 0
+        self.delay = queued_frames(rate, block, live=live)
+        self.loops: frozenset[str] = frozenset()
+        self._crossing = Crossing(ports, block)
+        self._interleaved: NDArray[np.float32] = np.zeros((block, MASTER_CHANNELS), np.float32)
+
+    def use(self, ports: Ports) -> bool:
+        if ports != self._crossing.ports:
+            self._crossing = Crossing(ports, self.block)
+        return True
+
+    def run(self, turn: Turn, attend: Attend) -> None:
+        while attend():
+            crossing = self._crossing
+            self.read(crossing)
+            turn(crossing)
+            self._interleaved[:] = crossing.goes_out[:MASTER_CHANNELS].T
+            self.write(self._interleaved)
+
+    def read(self, crossing: Crossing) -> None:
+        """Fill `came_in`; waits where the device does."""
+
+    def write(self, block: NDArray[np.float32]) -> None:
+        """Put a block (frames, 2) into the queue; waits until there is room."""
+        raise NotImplementedError
+
+    def _deal(self, crossing: Crossing, sound: NDArray[np.float32]) -> None:
+        """Hand out what came in by the card's channels (frames, channels); what it has not got is silence."""
+        row = 0
+        for port in crossing.ports.ins:
+            for index in range(port.channels):
+                channel = port.card[index] - 1 if port.card else sound.shape[1]
+                if channel < sound.shape[1]:
+                    crossing.came_in[row] = sound[:, channel]
+                else:
+                    crossing.came_in[row] = 0.0
+                row += 1
+
+
+class SilentCard(QueuedCard):
+    """Keeps real time like a card and makes no sound; can record what it is sent.
+
+    Parameters
+    ----------
+    record : Path | None
+        File for raw interleaved float32, or None.
+    source : NDArray[np.float32] | None
+        (frames, channels) that comes in, over and over; None for silence.
+    loops_back : bool
+        What goes out comes in again, once it was heard.
+    """
+
+    def __init__(self, rate: int, block: int, record: Path | None = None, ports: Ports | None = None, *,
+                 live: bool = False, source: NDArray[np.float32] | None = None, loops_back: bool = False) -> None:
+        super().__init__(rate, block, ports or Ports(), live=live)
+        self._source = source
+        self._source_at = 0
+        self._ring: NDArray[np.float32] | None = np.zeros((self.delay, MASTER_CHANNELS), np.float32) if (
+            loops_back) else None
+        self._ring_at = 0
+        self._started = 0.0
+        self._written = 0
+        self._file = record.open("wb", buffering=0) if record is not None else None
+        self._gather = np.zeros((block, source.shape[1] if source is not None else 0), np.float32)
+
+    def read(self, crossing: Crossing) -> None:
+        if self._ring is not None:
+            self._deal(crossing, self._ring[self._ring_at:self._ring_at + self.block])
+        elif self._source is not None and crossing.ports.ins:
+            done = 0
+            while done < self.block:
+                count = min(self.block - done, len(self._source) - self._source_at)
+                self._gather[done:done + count] = self._source[self._source_at:self._source_at + count]
+                self._source_at = (self._source_at + count) % len(self._source)
+                done += count
+            self._deal(crossing, self._gather)
+
+    def write(self, block: NDArray[np.float32]) -> None:
+        now = time.monotonic()
+        if self._written == 0 or now > self._started + self._written / self.rate:
+            # The queue ran dry before this block came.
+            self.missed += self._written > 0
+            self._started = now
+            self._written = 0
+        if self._file is not None:
+            self._file.write(block.data)
+        if self._ring is not None:
+            self._ring[self._ring_at:self._ring_at + self.block] = block
+            self._ring_at = (self._ring_at + self.block) % len(self._ring)
+        self._written += len(block)
+        wait = self._started + (self._written - self.delay) / self.rate - now
+        if wait > 0.0:
+            time.sleep(wait)
+
+    def close(self) -> None:
+        if self._file is not None:
+            self._file.close()
