@@ -16,6 +16,9 @@ for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DAT
     os.environ[variable] = str(_HOME / variable.lower())
     (_HOME / variable.lower()).mkdir(mode=0o700)
 
+# A server of the tests' own, if any: who works on this machine may run another.
+os.environ["JACK_DEFAULT_SERVER"] = "yellow-ember-tests"
+
 import numpy as np
 import pytest
 import soundfile

@@ -78,7 +78,7 @@ def test_a_whole_test(window: MainWindow, blind: BlindTool, qtbot: Any) -> None:
     workspace = window.workspace
     before = workspace.sessions.session
     test = begun(qtbot, blind, "Snapshot 1", "Snapshot 2")
-    assert window.bench.isHidden()
+    assert not window.bench.isVisibleTo(window)
     assert window.balance.isHidden()
     for side in blind._sides:
         # Both are matched by a measurement of their own.

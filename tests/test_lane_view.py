@@ -266,7 +266,7 @@ def test_volume_of_a_strip_has_a_lane_too(window: MainWindow, qtbot: QtBot) -> N
     lane = Lane(parameter="volume_db", points=(Point(0.0, -20.0), Point(10.0, 0.0)))
     workspace.sessions.document.commit("l", lambda session: put_lane(session, strip_id, "", lane))
     workspace.playback.locate(5 * 48000)
-    qtbot.waitUntil(lambda: window.desk.volume.value == pytest.approx(-10.0, abs=0.1), timeout=5000)
+    qtbot.waitUntil(lambda: window.desk.volume.setting == pytest.approx(-10.0, abs=0.1), timeout=5000)
 
 
 @pytest.mark.parametrize("wanted", [True, False])

@@ -67,15 +67,15 @@ def wheel(widget: QWidget, steps: int) -> None:
 def test_a_drag_is_many_changes_and_one_commit(qtbot: QtBot, bar: MakeBar) -> None:
     widget, seen = bar()
     drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15))
-    assert widget.value == pytest.approx(10.0, abs=0.5)
+    assert widget.setting == pytest.approx(10.0, abs=0.5)
     assert len(seen.changing) > 5
-    assert seen.committed == [widget.value]
+    assert seen.committed == [widget.setting]
 
 
 def test_shift_drags_finely(qtbot: QtBot, bar: MakeBar) -> None:
     widget, _ = bar()
     drag(qtbot, widget, QPoint(100, 15), QPoint(150, 15), Qt.KeyboardModifier.ShiftModifier)
-    assert widget.value == pytest.approx(1.0, abs=0.1)
+    assert widget.setting == pytest.approx(1.0, abs=0.1)
 
 
 def test_wheel_and_keys_commit_once_they_rest(qtbot: QtBot, bar: MakeBar) -> None:
@@ -83,12 +83,12 @@ def test_wheel_and_keys_commit_once_they_rest(qtbot: QtBot, bar: MakeBar) -> Non
     for _ in range(3):
         wheel(widget, 1)
     qtbot.keyClick(widget, Qt.Key.Key_Up)
-    assert widget.value == pytest.approx(1.6)
+    assert widget.setting == pytest.approx(1.6)
     assert seen.committed == []
     qtbot.waitUntil(lambda: len(seen.committed) == 1, timeout=2000)
     qtbot.keyClick(widget, Qt.Key.Key_PageDown)
     qtbot.keyClick(widget, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
-    assert widget.value == pytest.approx(1.6 - 4.0 - 0.04, abs=0.01)
+    assert widget.setting == pytest.approx(1.6 - 4.0 - 0.04, abs=0.01)
 
 
 @pytest.mark.parametrize(("typed", "value"), [("6", 6.0), ("-3,5", -3.5), ("99", 20.0), ("+4 dB", 4.0)])
@@ -99,7 +99,7 @@ def test_typed_values(typed: str, value: float, qtbot: QtBot, bar: MakeBar) -> N
     editor = widget.findChild(QLineEdit)
     editor.setText(typed)
     qtbot.keyClick(editor, Qt.Key.Key_Return)
-    assert widget.value == value
+    assert widget.setting == value
     assert seen.committed == [value]
 
 
@@ -111,7 +111,7 @@ def test_nonsense_and_escape_change_nothing(qtbot: QtBot, bar: MakeBar) -> None:
         editor.setText(typed)
         qtbot.keyClick(editor, key)
         qtbot.wait(10)
-    assert widget.value == 0.0
+    assert widget.setting == 0.0
     assert seen.committed == []
 
 
@@ -119,7 +119,7 @@ def test_double_click_and_backspace_go_to_the_default(qtbot: QtBot, bar: MakeBar
     widget, seen = bar()
     widget.show_value(7.0)
     qtbot.mouseDClick(widget, Qt.MouseButton.LeftButton, pos=QPoint(60, 15))
-    assert widget.value == 0.0
+    assert widget.setting == 0.0
     widget.show_value(5.0)
     qtbot.keyClick(widget, Qt.Key.Key_Backspace)
     assert seen.committed == [0.0, 0.0]
@@ -128,7 +128,7 @@ def test_double_click_and_backspace_go_to_the_default(qtbot: QtBot, bar: MakeBar
 def test_the_model_moves_the_bar_without_signals(bar: MakeBar) -> None:
     widget, seen = bar()
     widget.show_value(-8.0)
-    assert widget.value == -8.0
+    assert widget.setting == -8.0
     assert "\u22128.0 dB" in widget.accessibleDescription()
     assert seen.changing == []
 
@@ -139,11 +139,11 @@ def test_switches_and_choices(qtbot: QtBot, bar: MakeBar) -> None:
     assert seen.committed == [True]
     stock, seen = bar(stage_kind("tape").parameter("stock"))
     qtbot.keyClick(stock, Qt.Key.Key_Right)
-    assert stock.value == "breaker"
+    assert stock.setting == "breaker"
     qtbot.mouseClick(stock, Qt.MouseButton.LeftButton)
     menu = stock.findChild(QMenu)
     menu.actions()[0].trigger()
-    assert stock.value == "lantern"
+    assert stock.setting == "lantern"
     assert seen.committed[-1] == "lantern"
     menu.close()
 

@@ -92,9 +92,9 @@ def test_the_bench_is_made_from_the_declaration(window: MainWindow, qtbot: QtBot
     workspace.selection.select(workspace.selection.strip_id, workspace.selection.strip.chain[0].id)
     bias = window.bench.bar("bias_db")
     drag(qtbot, bias, bias.rect().center(), bias.rect().center() + QPoint(30, 0))
-    assert workspace.selection.strip.chain[0].params["bias_db"] == bias.value > 0.0
+    assert workspace.selection.strip.chain[0].params["bias_db"] == bias.setting > 0.0
     workspace.sessions.document.undo()
-    assert bias.value == 0.0
+    assert bias.setting == 0.0
     dry = window.bench.bar("dry_db")
     dry.ask(-6.0, commit=True)
     assert workspace.selection.strip.chain[0].dry_db == -6.0

@@ -11,7 +11,9 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from yellow_ember.engine.live.feedback import Wire
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Ports
+from yellow_ember.session.values.model import MASTER
 
 QUEUED_SECONDS = 0.07
 """Sound that waits in a card's queue while nothing comes in live, so that a late wake-up of some
@@ -46,13 +48,13 @@ class Card(Protocol):
         How often sound was not ready in time, as far as the device tells.
     delay : int
         Frames from a turn to when what it made is heard.
-    loops : frozenset[str]
-        Ids of strips that would be fed with what they make.
+    wires : frozenset[Wire]
+        What of ours is connected to ours outside the session.
     """
 
     block: int
     missed: int
-    loops: frozenset[str]
+    wires: frozenset[Wire]
 
     @property
     def delay(self) -> int: ...
@@ -75,7 +77,7 @@ class QueuedCard:
         self.rate, self.block = rate, block
         self.missed = 0
         self.delay = queued_frames(rate, block, live=live)
-        self.loops: frozenset[str] = frozenset()
+        self.wires: frozenset[Wire] = frozenset()
         self._crossing = Crossing(ports, block)
         self._interleaved: NDArray[np.float32] = np.zeros((block, MASTER_CHANNELS), np.float32)
 
@@ -137,6 +139,11 @@ class SilentCard(QueuedCard):
         self._written = 0
         self._file = record.open("wb", buffering=0) if record is not None else None
         self._gather = np.zeros((block, source.shape[1] if source is not None else 0), np.float32)
+
+    def use(self, ports: Ports) -> bool:
+        if self._ring is not None:
+            self.wires = frozenset((MASTER, port.strip_id) for port in ports.ins if port.card)
+        return super().use(ports)
 
     def read(self, crossing: Crossing) -> None:
         if self._ring is not None:

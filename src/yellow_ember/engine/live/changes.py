@@ -48,7 +48,7 @@ class PackedSession:
 def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | None:
     """Return what leads from one session to the other, or None where a graph has to be rebuilt for it.
 
-    What the engine does not hear (names, macros, links, snapshots) is left out.
+    What the engine does not hear (macros, links, snapshots, names of what has no ports) is left out.
     """
     if (before.quality.live != after.quality.live
             or any(getattr(before, name) != getattr(after, name) for name in _SESSION_STRUCTURE)
@@ -82,6 +82,8 @@ def _strip_changes(old: Strip, new: Strip) -> Iterator[ValueChange]:
     for name in _STRIP_VALUES:
         if getattr(new, name) != getattr(old, name):
             yield ValueChange(new.id, "", name, getattr(new, name))
+    if (new.listens or new.own_ports) and new.name != old.name:
+        yield ValueChange(new.id, "", "name", new.name)
     if new.lanes and new.macros != old.macros:
         yield ValueChange(new.id, "", "macros", new.macros)
     for before, after in zip(old.chain, new.chain, strict=True):

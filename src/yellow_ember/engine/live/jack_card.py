@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
+import ctypes.util
+import re
 import threading
+from collections.abc import Callable
 from types import ModuleType
 from typing import Any
 
 from yellow_ember.engine.live.cards import Attend, DeviceError, Turn
-from yellow_ember.engine.live.ports import Crossing, Port, Ports
+from yellow_ember.engine.live.feedback import Wire
+from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Ports
+from yellow_ember.session.values.model import MASTER
 
 CLIENT = "Yellow Ember"
+_PLAYBACK = 1
+"""`JackPlaybackLatency`."""
 _ATTENDED_SECONDS = 0.002
 """How often all else is seen to, beside the server's thread."""
 
@@ -42,6 +50,26 @@ def jack_runs() -> bool:
     return False
 
 
+class _Range(ctypes.Structure):
+    """`jack_latency_range_t` of JACK's types.h."""
+
+    _fields_ = (("min", ctypes.c_uint32), ("max", ctypes.c_uint32))
+
+
+def _playback_latency() -> Callable[[Any], int]:
+    """What tells how late a port is heard, in frames; the package does not reach that function."""
+    library = ctypes.CDLL(ctypes.util.find_library("jack"))
+    ask = library.jack_port_get_latency_range
+    ask.argtypes, ask.restype = (ctypes.c_void_p, ctypes.c_int, ctypes.POINTER(_Range)), None
+
+    def tell(port: Any) -> int:
+        latency = _Range()
+        ask(int(re.findall("0x[0-9a-f]+", repr(port._ptr))[0], 16), _PLAYBACK, ctypes.byref(latency))
+        return int(latency.max)
+
+    return tell
+
+
 class _Ways:
     """The server's ports for one set of ours, and the block that goes through them."""
 
@@ -68,13 +96,15 @@ class JackCard:
             raise DeviceError(f"the JACK server runs at {served} Hz, the session at {rate} Hz")
         self.block: int = self._client.blocksize
         self.missed = 0
-        self.loops: frozenset[str] = frozenset()
+        self.wires: frozenset[Wire] = frozenset()
+        self._latency_of = _playback_latency()
         self._gone = ""
         self._rewired = threading.Event()
         self._turn: Turn | None = None
         self._fault: BaseException | None = None
-        self._by_name: dict[tuple[bool, str], Any] = {}
-        outs = [self._client.outports.register(f"out {index}") for index in (1, 2)]
+        self._own: dict[tuple[bool, str, int], Any] = {}
+        """By direction, strip and channel."""
+        outs = [self._client.outports.register(f"out {index}") for index in range(1, MASTER_CHANNELS + 1)]
         self._ways = _Ways(Ports(), self.block, [], outs)
         self._client.set_process_callback(self._process)
         self._client.set_xrun_callback(self._on_dropout)
@@ -91,22 +121,25 @@ class JackCard:
     # -- ports --------------------------------------------------------------------------
 
     def use(self, ports: Ports) -> bool:
-        """Register what is new, let go of what is gone; ports that stay keep their connections."""
-        wanted = {(True, name): (port, index) for port in ports.ins for index, name in enumerate(_names(port))}
-        wanted |= {(False, name): (port, index) for port in ports.outs for index, name in enumerate(_names(port))}
-        kept = {key: self._by_name[key] for key in wanted if key in self._by_name}
-        fresh = {key: self._register(*key) for key in wanted if key not in kept}
-        before, self._by_name = self._by_name, kept | fresh
-        ins, outs = ([self._by_name[key] for key in wanted if key[0] is into] for into in (True, False))
-        self._ways = _Ways(ports, self.block, ins, [*self._ways.outs[:2], *outs])
-        for key, port in before.items():
+        """Register what is new, let go of what is gone; what stays keeps its connections, under another name too."""
+        if ports == self._ways.crossing.ports:
+            return True
+        wanted = {(into, port.strip_id, index): (port, index) for into, ways in ((True, ports.ins), (False, ports.outs))
+                  for port in ways for index in range(port.channels)}
+        before, self._own = self._own, {}
+        for key, (port, index) in wanted.items():
+            name = _name_of(port, index, into=key[0])
+            own = self._own[key] = before.get(key) or self._register(key[0], name)
+            if own.shortname != name:
+                own.shortname = name
+            if key not in before and port.card:
+                self._connect_to_card([own], playing=False, first=port.card[index] - 1)
+        ins, outs = ([self._own[key] for key in wanted if key[0] is into] for into in (True, False))
+        self._ways = _Ways(ports, self.block, ins, [*self._ways.outs[:MASTER_CHANNELS], *outs])
+        for key, own in before.items():
             if key not in wanted:
                 with contextlib.suppress(self._jack.JackError):
-                    port.unregister()
-        for key in fresh:
-            port, index = wanted[key]
-            if port.card:
-                self._connect_to_card([fresh[key]], playing=False, first=port.card[index] - 1)
+                    own.unregister()
         self._rewired.set()
         return True
 
@@ -123,17 +156,17 @@ class JackCard:
             for port, other in zip(ports, card[first:], strict=False):
                 self._client.connect(*((port, other) if playing else (other, port)))
 
-    def _find_loops(self) -> None:
-        """Which strips are connected to what they feed."""
-        loops = set[str]()
-        names = {own: port.strip_id for port in self._ways.crossing.ports.ins for own in _names(port)}
-        ours = {port.name for port in self._ways.outs}
+    def _find_wires(self) -> None:
+        """What of ours is connected to ours."""
+        outs = {port.name: MASTER for port in self._ways.outs[:MASTER_CHANNELS]}
+        outs |= {port.name: strip_id for (into, strip_id, _), port in self._own.items() if not into}
+        wires = set[Wire]()
         with contextlib.suppress(self._jack.JackError):
-            for port in self._ways.ins:
-                sources = {other.name for other in self._client.get_all_connections(port)}
-                if sources & ours:
-                    loops.add(names[port.shortname])
-        self.loops = frozenset(loops)
+            for (into, strip_id, _), port in self._own.items():
+                if into:
+                    wires |= {(outs[other.name], strip_id) for other in self._client.get_all_connections(port)
+                              if other.name in outs}
+        self.wires = frozenset(wires)
 
     # -- the server's threads -----------------------------------------------------------
 
@@ -170,10 +203,8 @@ class JackCard:
 
     @property
     def delay(self) -> int:
-        """What the server says of its first output."""
-        with contextlib.suppress(self._jack.JackError):
-            return int(self._ways.outs[0].get_latency_range(self._jack.PLAYBACK)[1])
-        return self.block
+        """What the server says of the way from the first output to the ear; the card's period where it says nothing."""
+        return self._latency_of(self._ways.outs[0]) or self.block
 
     def run(self, turn: Turn, attend: Attend) -> None:
         self._turn = turn
@@ -185,7 +216,7 @@ class JackCard:
                 raise DeviceError(self._gone)
             if self._rewired.is_set():
                 self._rewired.clear()
-                self._find_loops()
+                self._find_wires()
             waiting.wait(_ATTENDED_SECONDS)
         self._turn = None
 
@@ -196,9 +227,7 @@ class JackCard:
             self._client.close(ignore_errors=True)
 
 
-def _names(port: Port) -> tuple[str, ...]:
-    """What its channels are called among the server's ports."""
-    clean = port.name.replace(":", " ")
-    return (clean,) if port.channels == 1 else tuple(f"{clean} {side}" for side in ("left", "right"))
-
-
+def _name_of(port: Port, index: int, *, into: bool) -> str:
+    """What a channel is called among the server's ports."""
+    side = "" if port.channels == 1 else f" {('left', 'right')[index]}"
+    return f"{port.name.replace(':', ' ')} {'in' if into else 'out'}{side}"

@@ -24,7 +24,8 @@ from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.listening import Listener
 from yellow_ember.engine.live.board import Board
 from yellow_ember.engine.live.cards import Card, DeviceError
-from yellow_ember.engine.live.devices import JACK, OWN_OUTPUT, SILENT_CARD, device_names, open_card
+from yellow_ember.engine.live.devices import JACK, SILENT_CARD, device_names, open_card
+from yellow_ember.engine.live.feedback import Wire, fed_with_themselves
 from yellow_ember.engine.live.jack_card import jack_runs
 from yellow_ember.engine.live.messages import (
     ChangeDevice,
@@ -52,7 +53,7 @@ from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip import StripNode
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import Segment
-from yellow_ember.session.values.model import MASTER, Session
+from yellow_ember.session.values.model import Session
 
 _RUN_IN_SHARE = 0.7
 """How much of a block's time goes into running in."""
@@ -109,6 +110,8 @@ class Engine:
         self._opened_live = False
         self._loops: frozenset[str] = frozenset()
         """Strips whose input would be what they make; it is kept from them."""
+        self._wired: tuple[Session | None, frozenset[Wire]] = None, frozenset()
+        """By what it was worked out."""
         self._looked_at = 0.0
         self._say_devices = True
         self._load = 0.0
@@ -199,7 +202,7 @@ class Engine:
         if now - self._looked_at > _LOOKS_SECONDS:
             self._looked_at = now
             self._delay = self._card.delay
-            self._look_for_the_wished(now)
+            self._look_for_the_wished()
         self._see_to_ports(self._card)
         return self._running and not self._reopen
 
@@ -208,19 +211,17 @@ class Engine:
         if (live != self._opened_live and self._device.name != JACK) or not card.use(self._ports):
             self._reopen = True
             return
-        loops = card.loops
-        if self._device.name == SILENT_CARD and self._device.feed == OWN_OUTPUT and self._session is not None:
-            loops = frozenset(port.strip_id for port in self._ports.ins if port.card
-                              and MASTER in self._session.downstream(port.strip_id)
-                              and any(strip_id == port.strip_id for strip_id, _ in self._session.passing())
-                              and not self._session.strip(port.strip_id).own_ports)
-        fresh = loops - self._loops
-        self._loops = loops
-        if fresh and self._session is not None:
-            names = ", ".join(strip.name for strip in self._session.strips if strip.id in fresh)
+        session, wires = self._session, card.wires
+        if session is None or (session is self._wired[0] and wires == self._wired[1]):
+            return
+        self._wired = session, wires
+        loops = fed_with_themselves(session, wires)
+        fresh, self._loops = loops - self._loops, loops
+        if fresh:
+            names = ", ".join(strip.name for strip in session.strips if strip.id in fresh)
             self._say(Trouble(f"{names} would be fed with what it makes: its input is muted until that is undone"))
 
-    def _look_for_the_wished(self, now: float) -> None:
+    def _look_for_the_wished(self) -> None:
         if self._wished is not None and jack_runs():
             self._device, self._wished = self._wished, None
             self._reopen = True

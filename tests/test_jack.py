@@ -1,0 +1,208 @@
+"""The engine as a client of a real JACK server: ports, delay to the sample, dropouts, and a server that goes away."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import pytest
+
+from conftest import wait_until
+from jack_server import HAVE_JACK, Neighbour, Server, neighbour
+from yellow_ember.dsp.arrays import gain
+from yellow_ember.engine.live.client import EngineClient
+from yellow_ember.engine.live.devices import JACK, SILENT_CARD, device_names
+from yellow_ember.engine.live.messages import DeviceSettings
+from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
+from yellow_ember.session.edits.live_edits import insert_input_track, use_own_ports
+from yellow_ember.session.values.live_input import InputKind, LiveInput
+from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
+
+pytestmark = pytest.mark.skipif(not HAVE_JACK, reason="jackd, or JACK's library, is not here")
+PORTS = LiveInput(kind=InputKind.PORTS, channels=(1, 2))
+Start = Callable[..., EngineClient]
+
+
+@pytest.fixture
+def server() -> Iterator[Server]:
+    result = Server()
+    result.start()
+    yield result
+    result.end()
+
+
+@pytest.fixture
+def start(server: Server) -> Iterator[Start]:
+    started: list[EngineClient] = []
+
+    def make(session: Session, say: Callable[[str], None] = lambda text: None, device: str = JACK) -> EngineClient:
+        client = EngineClient(DeviceSettings(device, 256), say)
+        started.append(client)
+        client.set_session(session)
+        wait_until(lambda: client.poll().blocks > 0 and client.device != "" and (
+            client.poll().live_latency is not None or not any(strip.listens for strip in session.strips)))
+        return client
+
+    yield make
+    for client in started:
+        client.close()
+
+
+@pytest.fixture
+def insert(demo: Session) -> tuple[Session, str]:
+    """A strip that takes what others send to its ports, and gives it back by others."""
+    session, strip_id = insert_input_track(demo.with_(loop=Loop(0, 0, False)), MASTER, PORTS)
+    session = edit_strip(session, strip_id, lambda strip: strip.with_(name="Guest"))
+    return use_own_ports(session, strip_id, on=True), strip_id
+
+
+def wire(other: Neighbour) -> None:
+    """From the neighbour through the guest's strip and back."""
+    wait_until(lambda: len(other.ports("Yellow Ember:Guest")) == 4)
+    for side, out, into in zip(("left", "right"), other.outs, other.ins, strict=True):
+        other.connect(out.name, f"Yellow Ember:Guest in {side}")
+        other.connect(f"Yellow Ember:Guest out {side}", into.name)
+
+
+def pulses(frames: int = 48000) -> np.ndarray:
+    sound = np.zeros((2, frames))
+    sound[0, 5000], sound[1, 9000] = 0.5, 0.25
+    return sound
+
+
+def test_it_is_among_the_devices_while_it_runs(server: Server) -> None:
+    assert JACK in device_names()
+    server.end()
+    assert JACK not in device_names()
+
+
+def test_another_programs_track_goes_through_a_strip(insert: tuple[Session, str], start: Start) -> None:
+    session, strip_id = insert
+    stage = new_stage("trim")
+    session = set_parameter(add_stage(session, strip_id, stage), strip_id, stage.id, "gain_db", 6.0)
+    client = start(session)
+    assert (client.device, client.block) == (JACK, 128)
+    with neighbour() as other:
+        wire(other)
+        heard = other.play(pulses())
+        assert heard[0].max() == pytest.approx(0.5 * gain(6.0), rel=1e-4)
+        assert heard[1].max() == pytest.approx(0.25 * gain(6.0), rel=1e-4)
+        assert np.count_nonzero(np.abs(heard) > 1e-6) == 2
+
+
+@pytest.mark.parametrize("kinds", [(), ("limit",), ("drive", "limit")])
+def test_it_is_as_late_as_is_said(kinds: tuple[str, ...], insert: tuple[Session, str], start: Start) -> None:
+    """To the sample.  The way back to the neighbour closes a circle, in which the server waits for a period."""
+    session, strip_id = insert
+    for kind in kinds:
+        session = add_stage(session, strip_id, new_stage(kind))
+    client = start(session)
+    with neighbour() as other:
+        wire(other)
+        heard = np.abs(other.play(pulses())[0])
+        said = client.poll().live_latency
+        assert said is not None
+        assert int(heard.argmax()) == 5000 + said + 128
+
+
+def test_the_card_s_channels_are_connected_by_themselves(demo: Session, start: Start) -> None:
+    session, strip_id = insert_input_track(demo, MASTER, LiveInput(channels=(2,)))
+    start(edit_strip(session, strip_id, lambda strip: strip.with_(name="Voice: dry")))
+    with neighbour() as other:
+        wait_until(lambda: other.ports("Yellow Ember:Voice  dry in"))
+        own, = other.client.get_ports("Yellow Ember:Voice  dry in")
+        assert [port.name for port in other.client.get_all_connections(own)] == ["system:capture_2"]
+        outs = other.client.get_ports("Yellow Ember:out")
+        assert [[to.name for to in other.client.get_all_connections(out)] for out in outs] == [
+            ["system:playback_1"], ["system:playback_2"]]
+
+
+def test_a_strip_that_is_renamed_keeps_its_connections(insert: tuple[Session, str], start: Start) -> None:
+    session, strip_id = insert
+    client = start(session)
+    with neighbour() as other:
+        wire(other)
+        client.set_session(edit_strip(session, strip_id, lambda strip: strip.with_(name="Visitor", tint="#123456")))
+        wait_until(lambda: client.poll() and len(other.ports("Yellow Ember:Visitor")) == 4)
+        assert not other.ports("Guest")
+        assert other.play(pulses())[0].max() == pytest.approx(0.5, rel=1e-4)
+
+
+def test_strips_that_come_and_go_take_their_ports_along(insert: tuple[Session, str], start: Start) -> None:
+    session, strip_id = insert
+    client = start(session)
+    with neighbour() as other:
+        wait_until(lambda: len(other.ports("Guest")) == 4)
+        client.set_session(use_own_ports(session, strip_id, on=False))
+        wait_until(lambda: client.poll() and len(other.ports("Guest")) == 2)
+        more, second = insert_input_track(session, MASTER, PORTS)
+        client.set_session(edit_strip(more, second, lambda strip: strip.with_(name="Guest")))
+        wait_until(lambda: client.poll() and len(other.ports("Guest 2")) == 2)
+
+
+def test_a_circle_of_connections_is_muted_and_said(insert: tuple[Session, str], start: Start) -> None:
+    session, strip_id = insert
+    said: list[str] = []
+    client = start(use_own_ports(session, strip_id, on=False), said.append)
+    with neighbour() as other:
+        wait_until(lambda: len(other.ports("Guest")) == 2)
+        left = other.ports("Guest in left")[0]
+        other.connect("Yellow Ember:out 1", left)
+        wait_until(lambda: client.poll() and any("Guest would be fed with what it makes" in text for text in said))
+        other.connect(other.outs[0].name, left)
+        other.connect("Yellow Ember:out 1", other.ins[0].name)
+        assert np.abs(other.play(pulses())).max() < 1e-9
+        other.client.disconnect("Yellow Ember:out 1", left)
+        time.sleep(0.2)
+        assert np.abs(other.play(pulses())[0]).max() > 0.1
+
+
+def test_dropouts_that_the_server_tells_are_counted(insert: tuple[Session, str], start: Start) -> None:
+    client = start(insert[0])
+    before = client.poll().missed
+    assert client.pid is not None
+    os.kill(client.pid, signal.SIGSTOP)
+    time.sleep(0.25)
+    os.kill(client.pid, signal.SIGCONT)
+    wait_until(lambda: client.poll().missed > before)
+
+
+def test_a_server_that_goes_away_is_followed_and_gone_back_to(insert: tuple[Session, str], server: Server,
+                                                              start: Start) -> None:
+    said: list[str] = []
+    client = start(insert[0], said.append)
+    server.end(signal.SIGKILL)
+    wait_until(lambda: client.poll() and client.device == SILENT_CARD)
+    assert any("went away" in text and "silent card" in text for text in said), said
+    blocks = client.poll().blocks
+    wait_until(lambda: client.poll().blocks > blocks + 10)
+    server.start(period=256)
+    wait_until(lambda: client.poll() and client.device == JACK and client.block == 256)
+    with neighbour() as other:
+        wire(other)
+        assert other.play(pulses())[0].max() == pytest.approx(0.5, rel=1e-4)
+    assert client.restarts == 0
+
+
+def test_a_period_that_changes_is_followed(insert: tuple[Session, str], start: Start) -> None:
+    client = start(insert[0])
+    with neighbour() as other:
+        other.client.blocksize = 512
+        wait_until(lambda: client.poll() and client.device == JACK and client.block == 512)
+        wire(other)
+        heard = np.abs(other.play(pulses())[0])
+        said = client.poll().live_latency
+        assert said is not None
+        assert int(heard.argmax()) == 5000 + said + 512
+
+
+def test_a_server_of_another_rate_is_said(insert: tuple[Session, str], server: Server, start: Start) -> None:
+    server.end()
+    server.start(rate=44100)
+    said: list[str] = []
+    client = start(insert[0], said.append)
+    assert client.device == SILENT_CARD
+    assert any("44100 Hz" in text and "48000 Hz" in text for text in said)
