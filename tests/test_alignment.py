@@ -19,7 +19,8 @@ def test_files_arrive_together() -> None:
 def test_a_live_input_waits_for_no_file() -> None:
     own = {"a": 10, "b": 500, "live": 7, "bus": 20, "master": 5}
     result = align(list(SOURCES), SOURCES, own, {"live"})
-    assert result.live["master"] == 7 + 20 + 5
+    assert result.live["master"] == result.heard["live"] == result.heard["bus"] == 7 + 20 + 5
+    assert align(list(SOURCES), SOURCES, own, {"live"}, {"live"}).heard["live"] == 7
     assert result.waits["live", "bus"] == result.waits["bus", "master"] == 0
     # The file that shares its bus waits before that instead.
     assert result.waits["a", "bus"] == 500 - 20 - 10

@@ -199,6 +199,8 @@ class MainWindow(QMainWindow):
         self._action(strip, "New bus for the chosen strips", "Ctrl+G",
                      lambda: workspace.give(strip_commands.new_bus))
         self._action(strip, "Insert a track", "Ctrl+Shift+T", lambda: workspace.give(strip_commands.new_track))
+        self._action(strip, "Insert an input track", "Ctrl+Shift+I",
+                     lambda: workspace.give(strip_commands.new_input_track))
         self._action(strip, "Duplicate the strip", "Ctrl+Shift+D", lambda: workspace.give(strip_commands.duplicate))
         self._action(strip, "Choose all strips", "Ctrl+A", lambda: workspace.selection.choose_all(
             [strip.id for strip, _ in workspace.sessions.session.depth_first() if strip.kind is not StripKind.MASTER]))

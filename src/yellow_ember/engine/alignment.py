@@ -25,16 +25,19 @@ class Alignment:
         How long what a strip (the first id) makes waits before another.
     live : dict[str, int]
         By strip that carries a live input, from there to what comes out; the longest way counts.
+    heard : dict[str, int]
+        The same to where the last strip behind it ends, or to the strip's own ports.
     """
 
     arrives: dict[str, int] = field(default_factory=dict)
     leaves: dict[str, int] = field(default_factory=dict)
     waits: dict[tuple[str, str], int] = field(default_factory=dict)
     live: dict[str, int] = field(default_factory=dict)
+    heard: dict[str, int] = field(default_factory=dict)
 
 
 def align(order: Sequence[str], sources: Mapping[str, Sequence[str]], own: Mapping[str, int],
-          listening: AbstractSet[str]) -> Alignment:
+          listening: AbstractSet[str], leaving: AbstractSet[str] = frozenset()) -> Alignment:
     """Work out who waits for whom.
 
     Parameters
@@ -47,6 +50,8 @@ def align(order: Sequence[str], sources: Mapping[str, Sequence[str]], own: Mappi
         Latency of each strip's chain.
     listening : AbstractSet[str]
         Ids of tracks that are fed by an input.
+    leaving : AbstractSet[str]
+        Ids of strips that end in ports of their own.
     """
     result = Alignment()
     timed = set[str]()
@@ -65,6 +70,12 @@ def align(order: Sequence[str], sources: Mapping[str, Sequence[str]], own: Mappi
         ways = [result.live[source] + result.waits[source, strip] for source in sources[strip] if source in carries]
         if strip in carries:
             result.live[strip] = max(ways, default=0) + own[strip]
+    rest = dict.fromkeys(order, 0)
+    for strip in reversed(order):
+        for source in sources[strip]:
+            if source not in leaving:
+                rest[source] = max(rest[source], result.waits[source, strip] + own[strip] + rest[strip])
+    result.heard.update({strip: late + rest[strip] for strip, late in result.live.items()})
     return result
 
 

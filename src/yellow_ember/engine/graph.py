@@ -46,12 +46,13 @@ class Graph:
             self.nodes[strip.id] = StripNode(session, strip, settings, old, outs, row, self._restless)
         listening = {strip_id for strip_id, node in self.nodes.items() if node.listener is not None}
         alignment = align(tuple(self.nodes), sources,
-                          {strip_id: node.chain.latency for strip_id, node in self.nodes.items()}, listening)
+                          {strip_id: node.chain.latency for strip_id, node in self.nodes.items()}, listening,
+                          {strip.id for strip in order if strip.own_ports})
         for strip_id, node in self.nodes.items():
             node.connect([self.nodes[source] for source in sources[strip_id]], alignment)
             if settings.staggered:
                 node.behind = depth[strip_id]
-        self.live_latency = max(alignment.live.values(), default=0) if listening else None
+        self.live_latency = max(alignment.heard.values()) if listening else None
         """Frames from the live input that is heard last to where it is heard; None where nothing comes in live."""
         self.last = next(reversed(self.nodes.values()))
         self.latency = self.last.latency

@@ -399,7 +399,7 @@ class StripNode:
     out_channels : int
         Of what comes out, which may be two where that is one.
     live_latency : int | None
-        Frames from the live input that reaches it last to what comes out; None where none does.
+        Frames from the live input that reaches it last to where that is heard; None where none does.
     """
 
     def __init__(self, session: Session, strip: Strip, settings: GraphSettings, reuse: StripNode | None,
@@ -431,7 +431,7 @@ class StripNode:
         """Be fed by these, as late as they are; before anything else is done with it."""
         rate, strip = self._setup.rate, self.strip
         self.input_latency, self.latency = alignment.arrives[strip.id], alignment.leaves[strip.id]
-        self.live_latency = alignment.live.get(strip.id)
+        self.live_latency = alignment.heard.get(strip.id)
         self.inputs = self._make_inputs(sources, alignment)
         record = self.record = self._make_record(sources)
         self.player = PrintPlayer(record.player, self.chain, self.latency, rate, self._setup.max_block)

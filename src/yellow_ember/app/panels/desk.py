@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from yellow_ember.app.panels.input_panel import InputPanel
 from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
 from yellow_ember.app.panels.sends import Sends
 from yellow_ember.app.panels.strip_row import StripRow
@@ -85,10 +86,12 @@ class Desk(QWidget):
         self.several.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.several.setWordWrap(True)
         self.sends = Sends(self._sessions, self._selection)
+        self.input = InputPanel(self._sessions, self._selection, self._playback)
         faders.addWidget(self.several)
         faders.addWidget(self.volume)
         faders.addWidget(self.pan)
         faders.addWidget(self.sends)
+        faders.insertWidget(1, self.input)
         layout.addLayout(faders)
         self._sessions.changed.connect(self.refresh)
         self._selection.changed.connect(self._on_selected)
@@ -116,6 +119,7 @@ class Desk(QWidget):
         self.several.setText(f"{count} strips are edited at once" if count > 1 else "")
         self.several.setVisible(count > 1)
         self.sends.refresh()
+        self.input.refresh()
         self._show_faders()
 
     def _refresh_rows(self) -> None:
@@ -173,7 +177,7 @@ class Desk(QWidget):
                 self.fold(bus, False)
 
     def _on_frame(self, state: EngineState) -> None:
-        if state.playing or self._moving:
+        if state.runs or self._moving:
             self._moving = any([row.show_levels() for row in self.rows.values()])
         if self._selection.strip.lanes:
             self._show_faders()

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.session.edits.live_edits import insert_input_track
 from yellow_ember.session.edits.strip_edits import (
     bus_for,
     clear_paths,
@@ -15,6 +16,7 @@ from yellow_ember.session.edits.strip_edits import (
     reset_strips,
     tint_strips,
 )
+from yellow_ember.session.values.live_input import LiveInput
 from yellow_ember.session.values.model import Session
 
 
@@ -27,6 +29,12 @@ def new_track(sessions: SessionKeeper, selection: Selection, messages: Messages)
     """Put an empty track behind the chosen one, or into the chosen bus, and choose it."""
     _make(sessions, selection, messages, "New track",
           lambda session: insert_track(session, selection.strip_id, "Track"))
+
+
+def new_input_track(sessions: SessionKeeper, selection: Selection, messages: Messages) -> None:
+    """Put a track that listens to the card behind the chosen one, or into the chosen bus, and choose it."""
+    _make(sessions, selection, messages, "New input track",
+          lambda session: insert_input_track(session, selection.strip_id, LiveInput()))
 
 
 def duplicate(sessions: SessionKeeper, selection: Selection, messages: Messages) -> None:

@@ -23,6 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QColorDialog, QInputDialog, QMenu, QSizePolicy
 
 from yellow_ember.app.panels import copying, dropping, strip_commands
+from yellow_ember.app.panels.input_panel import add_input_menu
 from yellow_ember.app.panels.lane_menu import add_acting_menu
 from yellow_ember.app.state.background import BackgroundPrints, PrintState
 from yellow_ember.app.state.matcher import Matcher, MatchState
@@ -92,6 +93,7 @@ class StripRow(QAbstractButton):
         self._still: QPixmap | None = None
         self._vu = 0.0
         self._peak = 0.0
+        self._clipped = False
         self._shown: tuple[object, ...] = ()
         self._match = MatchState.MATCHED
         self._press: QPointF | None = None
@@ -122,14 +124,17 @@ class StripRow(QAbstractButton):
         share = round(self._prints.share, 1) if state is PrintState.PRINTING else 0.0
         self._match = self._matcher.state(strip)
         trouble = self._matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
-        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, strip.tint, self._link,
-                 state, share, tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
+        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, strip.tint, strip.live,
+                 strip.own_ports, self._link, state, share,
+                 tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  self._selection.strip_id == self.strip_id, self.strip_id in self._selection.chosen)
         if shown == self._shown:
             return
         self._shown = shown
         sends = [f"sends to {self._sessions.session.strip(send.to).name}" for send in strip.sends]
         states = [word for word, on in (
+            (f"listens to {strip.live.words if strip.live is not None else ''}", strip.listens),
+            ("leaves by ports of its own", strip.own_ports),
             ("muted", strip.mute), ("solo", strip.solo), ("bypassed", strip.bypass),
             (f"linked, {self._link}", bool(self._link)),
             (f"{self._match.value}{trouble and f': {trouble}'}", self._match is not MatchState.MATCHED),
@@ -148,6 +153,10 @@ class StripRow(QAbstractButton):
         engine = self._playback.engine
         reading = engine.reading(self.strip_id) if engine is not None else None
         vu, peak = (float(reading.vu.max()), float(reading.peak.max())) if reading is not None else (0.0, 0.0)
+        clipped = reading is not None and reading.clipped
+        if clipped != self._clipped:
+            self._clipped = clipped
+            self.draw_again()
         if vu != self._vu or peak != self._peak:
             self._vu, self._peak = vu, max(peak, self._peak * 0.93)
             self.update(self._level_box().adjusted(-1, -1, 1, 1).toAlignedRect())
@@ -227,6 +236,8 @@ class StripRow(QAbstractButton):
         if self._link:
             self._paint_link(painter, QRectF(left, 5, 15, 13))
             left += 19
+        if strip.listens:
+            left = self._paint_socket(painter, left)
         painter.setFont(theme.font(9.5, bold=strip.kind is not StripKind.TRACK))
         painter.setPen(theme.DIM if strip.mute else theme.TEXT)
         room = self.glyph_box().left() - left - 4
@@ -260,6 +271,17 @@ class StripRow(QAbstractButton):
             painter.setPen(theme.added_text_colour(result.comparison.added_db))
             painter.drawText(figure_box, figure_at, added_figure(result.comparison.added_db))
         self._paint_mark(painter)
+
+    def _paint_socket(self, painter: QPainter, left: int) -> int:
+        """An arrow into a ring, for a strip that listens; where it ends."""
+        middle = 9.0 if self._compact else 12.0
+        painter.setPen(QPen(theme.AFTER if self._clipped else theme.BEFORE, 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(QPointF(left + 10, middle), 4.0, 4.0)
+        painter.drawLine(QPointF(left, middle), QPointF(left + 9, middle))
+        painter.drawLine(QPointF(left + 9, middle), QPointF(left + 6, middle - 2.5))
+        painter.drawLine(QPointF(left + 9, middle), QPointF(left + 6, middle + 2.5))
+        return left + 18
 
     def _paint_link(self, painter: QPainter, box: QRectF) -> None:
         painter.setPen(QPen(theme.BEFORE, 1.0))
@@ -434,6 +456,7 @@ class StripRow(QAbstractButton):
             self._selection.choose_only(self.strip_id)
         menu.addAction("Rename", self.rename)
         self._add_tints(menu, strip)
+        add_input_menu(menu, self._sessions, self._messages, strip)
         bypass = menu.addAction("Bypass the path", lambda: self.switch("bypass"))
         assert bypass is not None
         bypass.setCheckable(True)

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from yellow_ember.app.panels.input_panel import delay_words
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.imports import Imports
@@ -192,7 +193,8 @@ class TopLine(QWidget):
         self.offset = TextLabel()
         self.offset.setToolTip("What the chosen strip's output is moved by, so that after is as loud as before")
         self.engine = TextLabel()
-        self.engine.setToolTip("How much of its time the engine works, and how often it was too late (dropouts)")
+        self.engine.setToolTip("How much of its time the engine works, how often it or the sound server was too late "
+                               "(dropouts), and after what time a live input is heard")
         self.ceiling = TextLabel()
         self.ceiling.setToolTip("The output never passes the ceiling; this says when it holds peaks down")
         self._lay_out()
@@ -221,7 +223,7 @@ class TopLine(QWidget):
         meters.setSpacing(0)
         meters.addWidget(self.engine)
         meters.addWidget(self.ceiling)
-        for label, width in ((self.offset, 92), (self.engine, 118), (self.ceiling, 118)):
+        for label, width in ((self.offset, 92), (self.engine, 158), (self.ceiling, 158)):
             label.setFont(theme.font(8.5))
             label.setFixedWidth(width)
         layout.addLayout(meters)
@@ -281,6 +283,8 @@ class TopLine(QWidget):
         self.position.setText(f"{bar + 1:3d}.{beat + 1}   {int(seconds // 60)}:{seconds % 60:04.1f}")
         load = f"{100 * state.load:.0f} %"
         running = f"{load}, dropouts: {state.missed}" if state.missed else f"engine {load}"
+        if state.live_latency is not None:
+            running += f", live {delay_words(state, state.live_latency, session.rate)}"
         self.engine.setText(running if state.blocks else "engine starting")
         if state.ceiling_gain < 0.999:
             self._ceiling_left = _CEILING_HOLD_FRAMES

@@ -175,13 +175,13 @@ class Picture(QWidget):
                 index = self._selection.strip.index_of(self._selection.stage_id)
                 self._vu = float(reading.point_vu[index]), float(reading.point_vu[index + 1])
         plots = [part for part in self._parts if isinstance(part, Plot)]
-        if self._playback.state.playing and any(plot.axes == "gain" or plot.spectra for plot in plots):
+        if self._playback.state.runs and any(plot.axes == "gain" or plot.spectra for plot in plots):
             self._take_scope(*self._playback.engine.scope())
             moving = True
         if any(plot.live for plot in plots):
             before, _after = self._playback.engine.scope()
             live = before[0, -_LIVE_POINTS * 4::4]
-            silent = np.abs(live).max() < _QUIET or not self._playback.state.playing
+            silent = np.abs(live).max() < _QUIET or not self._playback.state.runs
             moving = moving or not silent or self._live.size > 0
             self._live = np.zeros(0) if silent else live
         if moving:
@@ -309,7 +309,7 @@ class Picture(QWidget):
             painter.setPen(theme.DIM)
             label = QRectF(meters.left(), y, meters.width(), 12)
             painter.drawText(label, int(Qt.AlignmentFlag.AlignLeft), f"VU {name}")
-            draw_level(painter, QRectF(meters.left(), y + 14, meters.width(), 7), level if state.playing else 0.0, 0.0,
+            draw_level(painter, QRectF(meters.left(), y + 14, meters.width(), 7), level if state.runs else 0.0, 0.0,
                        session.reference_dbfs)
         if box.height() <= _TALL:
             return

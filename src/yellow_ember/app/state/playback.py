@@ -113,7 +113,7 @@ class Playback(QObject):
         if self.engine is not None:
             self.state = self.engine.poll()
             self.beat.emit()
-            if self.state.playing:
+            if self.state.runs:
                 self.wake()
             elif time.monotonic() > self._awake_until and self._clock.interval() == FRAME_MS:
                 # Nothing moves: a window that rests takes next to nothing.
@@ -209,13 +209,18 @@ class Playback(QObject):
         if self.engine is not None:
             self.engine.locate(position)
 
-    def change_device(self, name: str, block: int, threads: int) -> None:
-        """Play through another device, with another block length, or with other threads (0 for as many as suit)."""
-        self._settings.device, self._settings.block, self._settings.threads = name, block, threads
+    def change_device(self, name: str, block: int, threads: int, feed: str) -> None:
+        """Play through another device, with another block length, or with other threads (0 for as many as suit).
+
+        feed : what the silent card hears
+        """
+        settings = self._settings
+        settings.device, settings.block, settings.threads, settings.feed = name, block, threads, feed
         if self.engine is not None:
             self.engine.change_device(self._device_settings())
 
     def _device_settings(self) -> DeviceSettings:
         settings = self._settings
         record = self._record if settings.device == SILENT_CARD else None
-        return DeviceSettings(settings.device, settings.block, record, settings.threads or threads_to_play_with())
+        return DeviceSettings(settings.device, settings.block, record, settings.threads or threads_to_play_with(),
+                              settings.feed)

@@ -23,6 +23,7 @@ MAX_RECENT, MAX_HEARD = 8, 20
 class Settings:
     """device, block in frames; threads that play, 0 for as many as suit the machine.
 
+    feed : what the silent card hears: "" for nothing, OWN_OUTPUT, or the path of a file that goes round
     animation moves pictures; scale in percent (at the next start)
 
     background_printing : strips that are not edited are printed into the cache, which takes at most prints_gb
@@ -43,6 +44,7 @@ class Settings:
     device: str = SILENT_CARD
     block: int = 256
     threads: int = 0
+    feed: str = ""
     animation: bool = True
     scale: int = 100
     match_lock: bool = True

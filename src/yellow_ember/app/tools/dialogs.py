@@ -37,7 +37,7 @@ from yellow_ember.dsp.parameters import Group, Number, as_number
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.engine.cores import cores, threads_to_play_with
 from yellow_ember.engine.jobs.printing import PrintOrder, stems
-from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
 from yellow_ember.files.reading import READABLE
 from yellow_ember.files.writing import KINDS
 from yellow_ember.session.values.model import MASTER
@@ -48,6 +48,7 @@ CEILING = Number(id="ceiling_dbfs", label="Ceiling", unit="dBFS", minimum=-20.0,
                  group=Group.OUTPUT, help="Peaks at the output never pass this level.")
 
 
+_A_FILE = "a file"
 _LOOKS = {"desktop": "Follow the desktop", "dark": "Dark", "light": "Light"}
 
 AUDIO_FILTER = "Audio (" + " ".join(f"*{suffix}" for suffix in READABLE) + ")"
@@ -88,12 +89,21 @@ class SettingsDialog(FormDialog):
         self.block = QComboBox()
         self.block.addItems([str(size) for size in BLOCK_SIZES])
         self.block.setCurrentText(str(settings.block))
+        self.feed = QComboBox()
+        self.feed.setToolTip("What comes into the silent card, to try live inputs without a card or a server")
+        for words, feed in (("Nothing", ""), ("Its own output", OWN_OUTPUT), ("A file, over and over\u2026", _A_FILE)):
+            self.feed.addItem(words, feed)
+        if settings.feed not in ("", OWN_OUTPUT):
+            self.feed.insertItem(2, Path(settings.feed).name, settings.feed)
+        self.feed.setCurrentIndex(self.feed.findData(settings.feed))
+        self.feed.activated.connect(self._choose_feed)
         self.threads = QComboBox()
         self.threads.addItem(f"Automatic ({threads_to_play_with()})", 0)
         for count in range(1, max(cores(), settings.threads, 2) + 1):
             self.threads.addItem(str(count), count)
         self.threads.setCurrentIndex(self.threads.findData(settings.threads))
         self.threads.setToolTip("How many strips are worked on at the same time")
+        self.now = TextLabel(self._words_of_now())
         self.scale = QComboBox()
         self.scale.addItems(["100", "125", "150", "200"])
         self.scale.setCurrentText(str(settings.scale))
@@ -116,7 +126,9 @@ class SettingsDialog(FormDialog):
         self.ceiling.show_value(session.ceiling_dbfs)
         form = QFormLayout()
         form.addRow("Output", self.device)
+        form.addRow("Now", self.now)
         form.addRow("Block, frames", self.block)
+        form.addRow("The silent card hears", self.feed)
         form.addRow("Threads", self.threads)
         form.addRow("Level reference", self.reference)
         form.addRow("Output ceiling", self.ceiling)
@@ -128,6 +140,25 @@ class SettingsDialog(FormDialog):
         self.lay_out(form, "Level reference and ceiling belong to the session, the rest to the program. "
                            "The quality of listening and printing is set in the top line.")
 
+    def _words_of_now(self) -> str:
+        """What the engine plays with at present."""
+        engine, state = self._playback.engine, self._playback.state
+        if engine is None:
+            return "the engine is starting"
+        rate = self._sessions.session.rate
+        return (f"{engine.device}, {rate / 1000:g} kHz, blocks of {engine.block} frames, heard after "
+                f"{1000.0 * state.delay / rate:.1f} ms, dropouts: {state.missed}")
+
+    def _choose_feed(self, index: int) -> None:
+        """Ask for the file that the silent card is to hear."""
+        if self.feed.itemData(index) != _A_FILE:
+            return
+        path, _ = QFileDialog.getOpenFileName(self, "What the silent card hears", "",
+                                              "Audio (*.wav *.flac *.aiff *.ogg)")
+        if path:
+            self.feed.insertItem(2, Path(path).name, path)
+        self.feed.setCurrentIndex(2 if path else 0)
+
     def accept(self) -> None:
         settings = self._settings
         settings.animation = self.animation.isChecked()
@@ -135,8 +166,9 @@ class SettingsDialog(FormDialog):
         settings.background_printing = self.background.isChecked()
         settings.prints_gb = self.room.value()
         settings.look = next(look for look, text in _LOOKS.items() if text == self.look.currentText())
-        playing = self.device.currentText(), int(self.block.currentText()), int(self.threads.currentData())
-        if playing != (settings.device, settings.block, settings.threads):
+        playing = (self.device.currentText(), int(self.block.currentText()), int(self.threads.currentData()),
+                   str(self.feed.currentData()))
+        if playing != (settings.device, settings.block, settings.threads, settings.feed):
             self._playback.change_device(*playing)
         self._sessions.document.commit("Levels", lambda session: session.with_(
             reference_dbfs=as_number(self.reference.setting), ceiling_dbfs=as_number(self.ceiling.setting)))

@@ -46,7 +46,7 @@ class StripReading:
     input_peak, clipped : float, bool
         Of its live input: the highest lately, and whether it clipped since that was forgotten.
     live_latency : int
-        Frames from the live input that reaches it last to what comes out, -1 where none does.
+        Frames from the live input that reaches it last to the card, -1 where none does.
     """
 
     vu: Samples

@@ -73,6 +73,11 @@ class EngineState:
     delay: int
     live_latency: int | None
 
+    @property
+    def runs(self) -> bool:
+        """True where sound goes through the strips: files are played, or something comes in live."""
+        return self.playing or self.live_latency is not None
+
 
 class EngineClient:
     """Runs an engine and keeps it running."""

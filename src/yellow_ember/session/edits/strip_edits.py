@@ -69,6 +69,8 @@ def duplicate_strip(session: Session, strip_id: str) -> tuple[Session, str]:
 
 def _free_name(session: Session, name: str) -> str:
     taken = {strip.name for strip in session.strips}
+    if name not in taken:
+        return name
     number = 2
     while f"{name} {number}" in taken:
         number += 1
