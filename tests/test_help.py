@@ -15,6 +15,7 @@ from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.io.sets import shipped_sets
+from yellow_ember.session.values.live_input import INPUT_VALUES
 
 PAGES = (*guides(), *stage_pages())
 LINK = re.compile(r"\]\(((?:stage|guide|preset):[^)]+)\)")
@@ -33,7 +34,8 @@ def test_every_link_leads_somewhere(page: Page) -> None:
 def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
     titles = [page.title for page in guides()]
     assert titles == ["The order of work", "Bass with clean lows", "Drums to tape", "Voice through a megaphone",
-                      "Bus glue", "Attic reel", "Old record", "Old only in the bridge"]
+                      "Bus glue", "Attic reel", "Old record", "Old only in the bridge", "Play a guitar through it",
+                      "Send a mix's tracks through it"]
     for page in guides()[1:]:
         assert "(preset:" in page.text
         assert "(stage:" in page.text
@@ -43,7 +45,9 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
         known = {parameter.label for kind in STAGES for parameter in kind.parameters}
         known |= {choice.label.split(" (")[0] for kind in STAGES for parameter in kind.parameters
                   for choice in getattr(parameter, "choices", ())}
-        known |= {"Mix", "Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride",
+        known |= {parameter.label for parameter in INPUT_VALUES}
+        known |= {"Mix", "Settings", "Name out", "Name in left"}
+        known |= {"Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride",
                   "The passage Bridge", "Place by time stamp"} | {result.name for result in shipped_sets()}
         known |= {macro.name for target in LINK.findall(page.text) if target.startswith("preset:")
                   for macro in find_preset(target.removeprefix("preset:")).macros}

@@ -34,7 +34,7 @@ from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import DEMO, all_presets, find_preset
 from yellow_ember.session.io.session_file import impulse_files, read_session
 from yellow_ember.session.values.drawn import without_lanes
-from yellow_ember.session.values.model import MASTER, Session
+from yellow_ember.session.values.model import MASTER, RATES, Session
 
 
 class _Progress:
@@ -138,11 +138,17 @@ def _presets(arguments: argparse.Namespace) -> int:
 # -- work on files --------------------------------------------------------------------------
 
 
+def _chain_of(arguments: argparse.Namespace) -> tuple[StageSettings, ...]:
+    """The chain that `--chain` or `--preset` names, as it stands."""
+    if arguments.chain:
+        return read_chain(arguments.chain)
+    return without_lanes(find_preset(arguments.preset).stages)
+
+
 def _process(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 
-    stages: tuple[StageSettings, ...]
-    stages = read_chain(arguments.chain) if arguments.chain else without_lanes(find_preset(arguments.preset).stages)
+    stages = _chain_of(arguments)
     dtype = arguments.dtype or ("pcm24" if arguments.output.suffix.lower() == ".flac" else "float32")
     order = FileOrder(arguments.oversample, arguments.block, dtype, arguments.match, tail_seconds=arguments.tail)
     result = process_file(arguments.input, arguments.output, stages, order, _Progress(arguments.output.name))
@@ -171,8 +177,7 @@ def _batch(arguments: argparse.Namespace) -> int:
     )
     from yellow_ember.engine.jobs.file_processing import FileOrder
 
-    stages: tuple[StageSettings, ...]
-    stages = read_chain(arguments.chain) if arguments.chain else without_lanes(find_preset(arguments.preset).stages)
+    stages = _chain_of(arguments)
     order = BatchOrder(
         arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",
         FileOrder(arguments.oversample, dtype=_dtype(arguments), match=arguments.match, peak_dbfs=arguments.peak,
@@ -298,6 +303,36 @@ def _finite(value: Any) -> Any:
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
+_TOLD_SECONDS = 0.2, 1.0
+"""How often levels are told: on a terminal, and elsewhere."""
+
+
+def _live(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.live.alone import Levels, jack_rate, play_chain
+    from yellow_ember.engine.live.cards import DeviceError
+    from yellow_ember.engine.live.devices import JACK, SILENT_CARD
+    from yellow_ember.engine.live.jack_card import jack_runs
+    from yellow_ember.engine.live.messages import DeviceSettings
+
+    terminal = sys.stdout.isatty()
+
+    def tell(levels: Levels) -> None:
+        print(f"\r{levels}" if terminal else levels, end="" if terminal else "\n", flush=True)
+
+    name = arguments.device or (JACK if arguments.ins or arguments.outs or jack_runs() else SILENT_CARD)
+    try:
+        play_chain(_chain_of(arguments), DeviceSettings(name, arguments.block, feed=arguments.feed),
+                   jack_rate() if name == JACK else arguments.rate, arguments.oversample, ins=arguments.ins,
+                   outs=arguments.outs, say=_say, tell=tell, seconds=_TOLD_SECONDS[not terminal])
+    except DeviceError as error:
+        _say(f"yellow-ember: {error}")
+        return 1
+    except KeyboardInterrupt:
+        if terminal:
+            print()
+    return 0
+
+
 def _bench(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.jobs.speed import stage_speeds
 
@@ -367,6 +402,13 @@ def _dbfs(text: str) -> float:
     return value
 
 
+def _ports(text: str) -> list[str]:
+    names = [name.strip() for name in text.split(",")]
+    if not all(names) or len(names) > 2:
+        raise argparse.ArgumentTypeError("must be one port or two, with a comma between them")
+    return names
+
+
 def parser() -> argparse.ArgumentParser:
     """The command line's grammar."""
     top = argparse.ArgumentParser(
@@ -391,6 +433,7 @@ def parser() -> argparse.ArgumentParser:
     _add_process(command("process", _process, "process one audio file through a chain"))
     _add_batch(command("batch", _batch, "process many files, or folders of them, through one chain"))
     _add_render(command("render", _render, "print a session to files"))
+    _add_live(command("live", _live, "play through a chain live, without a window, until Ctrl-C"))
     measure = command("measure", _measure,
                       "measure loudness and peaks; against another file, what was added and the tone change")
     measure.add_argument("file", type=Path, metavar="FILE")
@@ -400,11 +443,29 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
-def _add_chain(sub: argparse.ArgumentParser) -> None:
-    """What a file is processed by, and how."""
+def _add_which_chain(sub: argparse.ArgumentParser) -> None:
     chain = sub.add_mutually_exclusive_group(required=True)
     chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
     chain.add_argument("--preset", metavar="NAME", help="a preset's name")
+
+
+def _add_live(sub: argparse.ArgumentParser) -> None:
+    _add_which_chain(sub)
+    sub.add_argument("--in", dest="ins", type=_ports, default=[], metavar="PORTS",
+                     help="one or two JACK ports to listen to; default: the card's first two channels")
+    sub.add_argument("--out", dest="outs", type=_ports, default=[], metavar="PORTS",
+                     help="one or two JACK ports to play to; default: the card")
+    sub.add_argument("--device", metavar="NAME", help="default: JACK where a server runs, else the silent card")
+    sub.add_argument("--feed", metavar="FILE", default="", help="what the silent card hears, over and over")
+    sub.add_argument("--block", type=int, choices=(32, 64, 128, 256, 512, 1024), default=128, metavar="N",
+                     help="frames; a JACK server has its own")
+    sub.add_argument("--rate", type=int, choices=RATES, default=48000, help="a JACK server has its own")
+    sub.add_argument("--oversample", type=int, choices=FACTORS, default=4)
+
+
+def _add_chain(sub: argparse.ArgumentParser) -> None:
+    """What a file is processed by, and how."""
+    _add_which_chain(sub)
     sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
     sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
     sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")

@@ -104,6 +104,7 @@ class SettingsDialog(FormDialog):
         self.threads.setCurrentIndex(self.threads.findData(settings.threads))
         self.threads.setToolTip("How many strips are worked on at the same time")
         self.now = TextLabel(self._words_of_now())
+        self.now.setWordWrap(True)
         self.scale = QComboBox()
         self.scale.addItems(["100", "125", "150", "200"])
         self.scale.setCurrentText(str(settings.scale))

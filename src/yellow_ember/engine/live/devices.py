@@ -24,14 +24,22 @@ def device_names() -> list[str]:
     return [SILENT_CARD, *([JACK] if jack_runs() else []), *portaudio_names()]
 
 
-def open_card(device: DeviceSettings, rate: int, ports: Ports, *, live: bool) -> Card:
-    """Open a device.  DeviceError where it is not there or does not take the rate."""
+def open_card(device: DeviceSettings, rate: int, ports: Ports, *, live: bool, any_rate: bool = False) -> Card:
+    """Open a device.  DeviceError where it is not there or does not take the rate.
+
+    Parameters
+    ----------
+    live : bool
+        Something comes in, so that nothing may wait.
+    any_rate : bool
+        A server's rate is as good, since nothing is played yet.
+    """
     if device.name == SILENT_CARD:
         source = None if device.feed in ("", OWN_OUTPUT) else _sound_of(device.feed, rate)
         return SilentCard(rate, device.block, device.record, ports, live=live, source=source,
                           loops_back=device.feed == OWN_OUTPUT)
     if device.name == JACK:
-        return JackCard(rate, ports)
+        return JackCard(None if any_rate else rate, ports)
     return PortAudioCard(device.name, rate, device.block, ports, live=live)
 
 

@@ -79,9 +79,12 @@ class _Ways:
 
 
 class JackCard:
-    """A client of the server.  DeviceError where none runs, or where it runs at another rate."""
+    """A client of the server.  DeviceError where none runs, or where it runs at another rate.
 
-    def __init__(self, rate: int, ports: Ports) -> None:
+    rate : None for any
+    """
+
+    def __init__(self, rate: int | None, ports: Ports) -> None:
         jack = jack_library()
         if jack is None:
             raise DeviceError("JACK needs its library, which is not installed")
@@ -90,7 +93,7 @@ class JackCard:
             self._client = jack.Client(CLIENT, no_start_server=True)
         except jack.JackError:
             raise DeviceError("no JACK server is running") from None
-        if self._client.samplerate != rate:
+        if rate is not None and self._client.samplerate != rate:
             served = self._client.samplerate
             self._client.close()
             raise DeviceError(f"the JACK server runs at {served} Hz, the session at {rate} Hz")

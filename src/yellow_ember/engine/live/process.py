@@ -65,6 +65,8 @@ _SILENT_SECONDS, _LONGEST_TAIL_SECONDS = 0.4, 10.0
 """How long it has to be so quiet; and how long one waits for that, since some noises never end."""
 _NOWHERE = -(1 << 40)
 """A frame before anything that could be played."""
+_STUCK_SECONDS = 0.5
+"""A block that takes longer will not end."""
 _LOOKS_SECONDS = 1.0
 """How often it is looked whether a device came back, and how late the present one is."""
 _NOTICED_SECONDS = 0.15
@@ -114,6 +116,8 @@ class Engine:
         """By what it was worked out."""
         self._looked_at = 0.0
         self._say_devices = True
+        self._turn_since: float | None = None
+        """When the block began that is being made, None between blocks."""
         self._load = 0.0
         self._waiting: tuple[Graph, GraphMeters] | None = None
         self._stopping = False
@@ -167,7 +171,7 @@ class Engine:
         self._reopen = False
         live = bool(self._ports.ins)
         try:
-            self._card = open_card(self._device, self._rate, self._ports, live=live)
+            self._card = open_card(self._device, self._rate, self._ports, live=live, any_rate=not self._set)
         except DeviceError as error:
             self._fall_back(str(error))
             self._card = open_card(self._device, self._rate, self._ports, live=live)
@@ -199,6 +203,9 @@ class Engine:
             self._running = False
         assert self._card is not None
         now = time.monotonic()
+        if self._turn_since is None or now - self._turn_since < _STUCK_SECONDS:
+            # A sound server may leave one waiting; only a block that never ends is a fault of the engine's.
+            self._board.head[0]["beat"] += 1
         if now - self._looked_at > _LOOKS_SECONDS:
             self._looked_at = now
             self._delay = self._card.delay
@@ -366,6 +373,7 @@ class Engine:
 
     def turn(self, crossing: Crossing) -> None:
         """Make the next block of what came in."""
+        self._turn_since = time.monotonic()
         started = time.perf_counter()
         while self._commands:
             self._take(self._commands.popleft())
@@ -397,6 +405,7 @@ class Engine:
         busy = time.perf_counter() - started
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
+        self._turn_since = None
 
     def _stretches(self, frames: int) -> list[Segment]:
         """What the next block is read from: the session, or nowhere while it stands."""
@@ -530,7 +539,6 @@ class Engine:
         head["latency"], head["delay"] = latency, self._delay
         head["live_latency"] = -1 if graph is None or graph.live_latency is None else graph.live_latency
         head["blocks"] += 1
-        head["beat"] += 1
 
 
 def _hurry() -> None:
