@@ -6,6 +6,7 @@ Usage: run.py [--quick]      --quick plays live for 10 s instead of 60
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import functools
 import os
@@ -14,11 +15,12 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["JACK_DEFAULT_SERVER"] = "yellow-ember-bench"
 _HOME = Path(tempfile.mkdtemp(prefix="yellow-ember-bench-"))
 for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[variable] = str(_HOME / variable.lower())
@@ -53,15 +55,17 @@ from yellow_ember.engine.jobs.speed import RATE, seconds_taken, test_signal
 from yellow_ember.engine.jobs.strip_prints import print_file
 from yellow_ember.engine.jobs.variations import VariationOrder, dealt, render_variations
 from yellow_ember.engine.live.client import EngineClient
-from yellow_ember.engine.live.devices import SILENT_CARD
+from yellow_ember.engine.live.devices import JACK, SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.conformed import conform, conform_all
 from yellow_ember.session.edits.edits import add_stage, set_parameter, use_chain
+from yellow_ember.session.edits.live_edits import insert_input_track
 from yellow_ember.session.edits.variation_plan import along, first_choice
 from yellow_ember.session.io.presets import DEMO, find_preset
 from yellow_ember.session.io.session_file import read_session, write_session
+from yellow_ember.session.values.live_input import LiveInput
 from yellow_ember.session.values.model import (
     MASTER,
     Loop,
@@ -480,6 +484,79 @@ def live(application: QApplication, block: int) -> None:
           "the card's queue holds 70 ms)", flush=True)
 
 
+_EMPTY_CLIENT = """
+import sys, time, jack
+client, dropouts = jack.Client("Empty"), []
+client.set_process_callback(lambda frames: None)
+client.set_xrun_callback(dropouts.append)
+client.activate()
+time.sleep(1.0)
+before = len(dropouts)
+time.sleep(float(sys.argv[1]))
+print(len(dropouts) - before)
+"""
+
+
+@contextlib.contextmanager
+def jack_server(period: int) -> Iterator[None]:
+    """A JACK server with its dummy driver."""
+    server = subprocess.Popen(["jackd", "-n", os.environ["JACK_DEFAULT_SERVER"], "--no-realtime", "-d", "dummy",
+                               "-r", str(RATE), "-p", str(period)], stdout=subprocess.DEVNULL,
+                              stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1.0)
+        yield
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def served_demo() -> Session:
+    """The taped demo, and a guitar's input through an amp, a cabinet and a room."""
+    session, strip_id = insert_input_track(taped_demo(), "band", LiveInput())
+    for kind in ("amp", "cabinet", "room"):
+        session = add_stage(session, strip_id, new_stage(kind))
+    return session
+
+
+def served(application: QApplication, period: int) -> None:
+    """Play the demo with a live guitar through a JACK server, with the window dragged and controls swept."""
+    if shutil.which("jackd") is None:
+        print("  (no jackd: playing through a server is not measured)", flush=True)
+        return
+    seconds = 10.0 if QUICK else 60.0
+    path = _HOME / f"served-{period}.ember"
+    write_session(served_demo(), path)
+    with jack_server(period):
+        alone = subprocess.run([sys.executable, "-c", _EMPTY_CLIENT, str(seconds)], capture_output=True, text=True,
+                               check=True)
+        window = MainWindow(Workspace(Settings(device=JACK, match_lock=False)))
+        workspace = window.workspace
+        window.show()
+        workspace.start()
+        workspace.sessions.open_path(path)
+        wait(application, lambda: workspace.playback.state.live_latency is not None, 60.0)
+        workspace.selection.select("rhythm")
+        workspace.playback.toggle_play()
+        wait(application, lambda: workspace.playback.state.playing, 10.0)
+        began = time.monotonic()
+        wait(application, lambda: time.monotonic() > began + 3.0, 5.0)
+        sweep, loads = workspace.sessions.document.trial("Sweep"), []
+        missed, began = workspace.playback.state.missed, time.monotonic()
+        while (now := time.monotonic() - began) < seconds:
+            stage = workspace.selection.strip.chain[0]
+            sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
+            window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
+            application.processEvents()
+            loads.append(workspace.playback.state.load)
+        dropouts = workspace.playback.state.missed - missed
+        row(f"live at 4x through a JACK server, periods of {period}, with a guitar: dropouts in {seconds:.0f} s",
+            str(dropouts), f"<= {int(alone.stdout)} (an empty client's)", dropouts <= int(alone.stdout))
+        row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)
+        workspace.sessions.document.saved(path)
+        window.close()
+
+
 _START = """
 import os, sys, time
 began = float(sys.argv[1])
@@ -698,6 +775,8 @@ def main() -> int:
     theme.apply(application)
     live(application, 256)
     live(application, 128)
+    served(application, 128)
+    served(application, 64)
     long_session(application, 10, 700.0)
     long_session(application, 24, 900.0)
     shutil.rmtree(_HOME, ignore_errors=True)

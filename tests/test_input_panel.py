@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from conftest import OpenWindow
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.state.matcher import MatchState
 from yellow_ember.app.state.settings import Settings, load_settings, save_settings
 from yellow_ember.app.tools.dialogs import SettingsDialog
 from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
@@ -125,6 +126,7 @@ def test_a_stage_makes_it_later_and_says_so(listening: MainWindow, qtbot: QtBot)
     state = listening.workspace.playback
     qtbot.waitUntil(lambda: (state.state.live_latency or 0) > 0, timeout=20000)
     late = 1000.0 * (state.state.live_latency + state.state.delay) / RATE
+    assert listening.workspace.matcher.state(listening.workspace.selection.strip) is MatchState.MATCHED
     qtbot.waitUntil(lambda: f"heard after {late:.1f} ms" in listening.desk.input.text.text(), timeout=5000)
     qtbot.keyClick(listening, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: state.state.playing, timeout=5000)

@@ -174,6 +174,8 @@ def test_a_server_that_goes_away_is_followed_and_gone_back_to(insert: tuple[Sess
                                                               start: Start) -> None:
     said: list[str] = []
     client = start(insert[0], said.append)
+    with neighbour() as other:
+        wait_until(lambda: len(other.ports("Yellow Ember:Guest")) == 4)
     server.end(signal.SIGKILL)
     wait_until(lambda: client.poll() and client.device == SILENT_CARD)
     assert any("went away" in text and "silent card" in text for text in said), said

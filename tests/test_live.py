@@ -166,8 +166,8 @@ def test_files_come_and_go_while_one_plays_live(demo: Session, start: Start, hea
     sound = heard()[0][begun:]
     envelope = np.abs(sound[:sound.size // 48 * 48]).reshape(-1, 48).max(axis=1)
     gaps = envelope < 0.9 * np.median(envelope)
-    assert gaps.mean() < 0.05
     runs = np.diff(np.flatnonzero(np.diff(np.concatenate(([0], gaps.astype(int), [0])))))[::2]
+    assert len(runs) <= 3
     assert runs.max(initial=0) <= 25, "milliseconds in a row"
 
 

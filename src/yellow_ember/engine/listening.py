@@ -93,6 +93,7 @@ class Listener:
         return bool(self.record.clipped)
 
     def forget_clips(self) -> None:
+        self._peaks.fill(0.0)
         self.record.clipped = 0
 
 

@@ -140,7 +140,7 @@ class InputPanel(QWidget):
             late = ", heard after " + delay_words(state, reading.live_latency, self._sessions.session.rate)
         self.text.setText(f"{strip.live.words[:1].upper()}{strip.live.words[1:]}{late}")
         self.meter.show_peak(reading.input_peak if reading is not None else 0.0)
-        self.clip.setVisible(reading is not None and reading.clipped)
+        self.clip.setVisible(reading is not None and strip.listens and reading.clipped)
 
     def _forget(self) -> None:
         if self._playback.engine is not None:

@@ -106,7 +106,7 @@ class Matcher(QObject):
 
     def state(self, strip: Strip) -> MatchState:
         """How a strip stands, where strips are kept matched."""
-        if not self._settings.match_lock or not strip.chain:
+        if not self._settings.match_lock or not _can_be_matched(strip):
             return MatchState.MATCHED
         if strip.id in self.waiting():
             return MatchState.WAITING
@@ -128,7 +128,7 @@ class Matcher(QObject):
         if self._waiting_in is not session:
             self._waiting_in = session
             self._waiting = tuple(strip.id for strip in session.processing_order()
-                                  if strip.chain and self._sounds_unlike_matched(session, strip.id))
+                                  if _can_be_matched(strip) and self._sounds_unlike_matched(session, strip.id))
         return self._waiting
 
     def _sounds_unlike_matched(self, session: Session, strip_id: str) -> bool:
@@ -326,3 +326,8 @@ def _is_driven(old: Strip, new: Strip) -> bool:
         before is not after and (drive := after.declaration.drive) is not None
         and before.params[drive] != after.params[drive]
         for before, after in zip(old.chain, new.chain, strict=True))
+
+
+def _can_be_matched(strip: Strip) -> bool:
+    """A path that plays files: what comes in live is not there to be measured."""
+    return bool(strip.chain) and not strip.listens

@@ -82,6 +82,9 @@ class Board:
             (1,), SCOPE, buffer, HEAD.itemsize + MAXIMUM_STRIPS * STRIP.itemsize)
 
         if owner:
+            # The engine is seen alive before its first block.
+            self.head["ceiling_gain"], self.head["live_latency"] = 1.0, -1
+            self.strips["live_latency"] = -1
             for name in ("momentary", "short_term", "integrated"):
                 self.strips[name] = -np.inf
 

@@ -42,8 +42,8 @@ class Card(Protocol):
 
     Attributes
     ----------
-    block : int
-        Frames of a turn, which the device may have chosen.
+    rate, block : int
+        Frames a second, and of a turn; the device may have chosen them.
     missed : int
         How often sound was not ready in time, as far as the device tells.
     delay : int
@@ -52,6 +52,7 @@ class Card(Protocol):
         What of ours is connected to ours outside the session.
     """
 
+    rate: int
     block: int
     missed: int
     wires: frozenset[Wire]

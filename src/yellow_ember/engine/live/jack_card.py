@@ -19,7 +19,7 @@ from yellow_ember.session.values.model import MASTER
 CLIENT = "Yellow Ember"
 _PLAYBACK = 1
 """`JackPlaybackLatency`."""
-_ATTENDED_SECONDS = 0.002
+_ATTENDED_SECONDS = 0.004
 """How often all else is seen to, beside the server's thread."""
 
 
@@ -97,6 +97,7 @@ class JackCard:
             served = self._client.samplerate
             self._client.close()
             raise DeviceError(f"the JACK server runs at {served} Hz, the session at {rate} Hz")
+        self.rate: int = self._client.samplerate
         self.block: int = self._client.blocksize
         self.missed = 0
         self.wires: frozenset[Wire] = frozenset()

@@ -88,6 +88,8 @@ class Engine:
         """The device that is to be used as soon as it is there."""
         self.transport = Transport()
         self.graph: Graph | None = None
+        self._reports: deque[Report] = deque()
+        """Messages for the interface, from any thread."""
         self._preparer = Preparer(lambda text: self._say(Trouble(text)))
         self._session: Session | None = None
         """What is played, or was prepared to be."""
@@ -162,8 +164,7 @@ class Engine:
             self._card.close()
 
     def _say(self, report: Report) -> None:
-        with contextlib.suppress(OSError):
-            self._pipe.send(report)
+        self._reports.append(report)
 
     def _open_card(self) -> None:
         if self._card is not None:
@@ -180,6 +181,7 @@ class Engine:
         # A graph that was made for other blocks or another rate can't play here.
         self.graph = self._waiting = None
         self._silence_left = 0
+        self._move_transport()
         self._silent: Samples = np.zeros((2, self._block))
         self._fade = Ramp(1.0, self._rate, FADE_SECONDS / 2)
         if self._set:
@@ -197,6 +199,8 @@ class Engine:
     def _attend(self) -> bool:
         """See to commands and to the device, between blocks or beside them; False where the card is to be left."""
         try:
+            while self._reports:
+                self._pipe.send(self._reports.popleft())
             while self._pipe.poll():
                 self.receive(self._pipe.recv())
         except (EOFError, OSError):
@@ -231,7 +235,7 @@ class Engine:
     def _look_for_the_wished(self) -> None:
         if self._wished is not None and jack_runs():
             self._device, self._wished = self._wished, None
-            self._reopen = True
+            self._reopen = self._say_devices = True
             self._say(Trouble("The JACK server is back and plays again"))
 
     # -- commands -----------------------------------------------------------------------
@@ -250,7 +254,7 @@ class Engine:
                 self._device, self._wished = settings, None
             case SetSession(packed, reload):
                 self._set = True
-                if packed.frame.rate != self._rate:
+                if packed.frame.rate != self._rate or (self._card and packed.frame.rate != self._card.rate):
                     self._rate = packed.frame.rate
                     self._reopen = reload = True
                 self._preparer.build(packed, self._block, fresh=reload)
@@ -291,7 +295,7 @@ class Engine:
             return
         if self._live:
             # Who plays live is heard on: only the files begin.
-            self._starting = position
+            self._starting, self._stopping = position, False
             self._fade.move(0.0)
             return
         self.transport.go(position)
@@ -470,30 +474,30 @@ class Engine:
 
     def _after_fade(self) -> None:
         """The output has faded out: do what it faded out for."""
-        if self._stopping:
-            self._stopping = False
-            self.transport.playing = False
-            if self._live:
-                self._fade.move(1.0)
-            else:
-                self._fade.jump(1.0)
-            if self._relocate is not None:
-                self.transport.go(self._relocate)
-                self._relocate = None
-            return
+        stops = self._stopping
         if self._waiting is not None:
             self._swap(*self._waiting)
             self._waiting = None
+        self._move_transport()
+        if stops and not self._live:
+            self._fade.jump(1.0)
+        else:
+            self._run_in_or_rise()
+
+    def _move_transport(self) -> None:
+        """Stop, jump or start, as was asked for while sound was to be faded out first."""
+        if self._stopping:
+            self._stopping = False
+            self.transport.playing = False
         if self._relocate is not None:
             self.transport.go(self._relocate)
             self._relocate = None
         if self._starting is not None:
             self.transport.go(self._starting)
             self.transport.playing = True
+            self._starting = None
             if self._meters is not None:
                 self._meters.begin()
-            self._starting = None
-        self._run_in_or_rise()
 
     def _end_with_the_tail(self, graph: Graph, out: Samples) -> None:
         """Stop, and go back to the start, where all has died away behind the last sound."""
@@ -519,7 +523,7 @@ class Engine:
             self._meters.show(self._board)
 
     def _let_meters_fall(self) -> None:
-        for name in ("vu", "peak", "programme", "point_vu", "point_peak"):
+        for name in ("vu", "peak", "programme", "point_vu", "point_peak", "input_peak"):
             self._board.strips[name] *= 0.9
 
     def _publish(self) -> None:
