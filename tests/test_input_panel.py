@@ -74,12 +74,12 @@ def test_gain_is_one_step_and_heard(listening: MainWindow, qtbot: QtBot) -> None
     qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() > 0.05, timeout=10000)
     qtbot.wait(1000)
     before = engine.reading(strip_id).vu.max()
-    panel.bars["gain_db"].ask(12.0, commit=False)
-    panel.bars["gain_db"].ask(-12.0, commit=True)
-    assert workspace.selection.strip.live.gain_db == -12.0
+    panel.bars["input_db"].ask(12.0, commit=False)
+    panel.bars["input_db"].ask(-12.0, commit=True)
+    assert workspace.selection.strip.live.input_db == -12.0
     qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() == pytest.approx(0.25 * before, rel=0.15), timeout=10000)
     workspace.sessions.document.undo()
-    assert workspace.selection.strip.live.gain_db == 0.0
+    assert workspace.selection.strip.live.input_db == 0.0
 
 
 def test_clipping_is_held_until_it_is_clicked_away(listening: MainWindow, qtbot: QtBot) -> None:

@@ -73,7 +73,7 @@ def level_at(sound: Samples, hz: float) -> float:
 
 
 def test_an_input_is_heard_through_its_path(demo: Session, start: Start, heard: Callable[[], Samples]) -> None:
-    session, strip_id = with_input(demo, LiveInput(channels=(2,), gain_db=6.0))
+    session, strip_id = with_input(demo, LiveInput(channels=(2,), input_db=6.0))
     stage = new_stage("trim")
     session = set_parameter(add_stage(session, strip_id, stage), strip_id, stage.id, "gain_db", -3.0)
     client = start(session, np.stack([tone(300.0), tone(1000.0)]))
@@ -98,7 +98,7 @@ def test_two_channels_polarity_and_gain(demo: Session, start: Start, heard: Call
     assert level_at(before[0], 1000.0) == pytest.approx(0.25, rel=1e-3)
     assert level_at(before[1], 300.0) == pytest.approx(0.25, rel=1e-3)
     assert level_at(before[1], 1000.0) < 1e-6
-    client.set_session(set_input_value(set_input_value(session, strip_id, "inverted", True), strip_id, "gain_db", 6.0))
+    client.set_session(set_input_value(set_input_value(session, strip_id, "inverted", True), strip_id, "input_db", 6.0))
     client.poll()
     time.sleep(0.4)
     after = heard()
@@ -189,7 +189,7 @@ def test_what_leaves_by_ports_is_not_in_the_mix(demo: Session, start: Start, hea
 def test_a_strip_that_would_feed_itself_is_muted_and_said(demo: Session, start: Start,
                                                          heard: Callable[[], Samples]) -> None:
     said: list[str] = []
-    session, strip_id = with_input(demo, LiveInput(gain_db=12.0))
+    session, strip_id = with_input(demo, LiveInput(input_db=12.0))
     client = start(session, None, OWN_OUTPUT, said.append)
     client.play(0)
     wait_until(lambda: client.poll().position > RATE)
@@ -249,7 +249,7 @@ def test_only_tracks_listen(demo: Session) -> None:
     with pytest.raises(ValueError, match="only tracks listen"):
         listen(demo, "band", LiveInput())
     with pytest.raises(ValueError, match="listens to no input"):
-        set_input_value(demo, "upright-bass", "gain_db", 3.0)
+        set_input_value(demo, "upright-bass", "input_db", 3.0)
     with pytest.raises(ValueError, match="has ports anyway"):
         use_own_ports(demo, MASTER, on=True)
     nested, bus = add_bus(demo, "Bus"), ""

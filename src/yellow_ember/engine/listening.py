@@ -98,4 +98,4 @@ class Listener:
 
 
 def _level_of(live: LiveInput) -> float:
-    return gain(live.gain_db) * (-1.0 if live.inverted else 1.0)
+    return gain(live.input_db) * (-1.0 if live.inverted else 1.0)

@@ -10,7 +10,7 @@ from yellow_ember.dsp.parameters import Automation, Group, Number, Switch
 MAXIMUM_CARD_CHANNELS = 64
 """The highest channel of a card that a track can listen to."""
 
-INPUT_GAIN = Number(id="gain_db", label="Input gain", unit="dB", minimum=-24.0, maximum=40.0, default=0.0,
+INPUT_GAIN = Number(id="input_db", label="Input gain", unit="dB", minimum=-24.0, maximum=40.0, default=0.0,
                     group=Group.OUTPUT, automation=Automation.RAMP,
                     help="The level of what comes in, before the path.")
 INVERTED = Switch(id="inverted", label="Polarity", group=Group.OUTPUT, default=False, automation=Automation.RAMP,
@@ -36,13 +36,13 @@ class LiveInput:
     ----------
     channels : tuple[int, ...]
         One or two channels of the card, counted from 1; for ports only how many there are counts.
-    gain_db, inverted, on : float, bool, bool
+    input_db, inverted, on : float, bool, bool
         INPUT_VALUES.
     """
 
     kind: InputKind = InputKind.CARD
     channels: tuple[int, ...] = (1,)
-    gain_db: float = 0.0
+    input_db: float = 0.0
     inverted: bool = False
     on: bool = True
 
