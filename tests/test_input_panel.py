@@ -43,8 +43,9 @@ def listening(open_window: OpenWindow, feed: Path, qtbot: QtBot) -> MainWindow:
     return window
 
 
-def entry(menu: QMenu, *words: str) -> QAction:
+def entry(menu: QMenu | None, *words: str) -> QAction:
     """The entry of a menu, or of one below it."""
+    assert menu is not None
     action = next(action for action in menu.actions() if action.text() == words[0])
     return action if len(words) == 1 else entry(action.menu(), *words[1:])
 
