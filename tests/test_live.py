@@ -13,10 +13,11 @@ import soundfile
 
 from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples, gain
-from yellow_ember.engine.live.cards import LIVE_BLOCKS
+from yellow_ember.engine.live.cards import LIVE_BLOCKS, SilentCard
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
+from yellow_ember.engine.live.ports import Crossing, Ports
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, route, set_parameter
 from yellow_ember.session.edits.live_edits import insert_input_track, listen, set_input_value, use_own_ports
 from yellow_ember.session.values.live_input import InputKind, LiveInput
@@ -210,6 +211,26 @@ def test_the_round_trip_is_what_is_said(demo: Session, start: Start, heard: Call
     client.play(0)
     wait_until(lambda: client.poll().position > RATE)
     assert client.poll().delay == LIVE_BLOCKS * BLOCK
+
+
+def test_what_goes_out_of_the_silent_card_comes_back_when_it_is_heard(demo: Session) -> None:
+    session, strip_id = with_input(demo, LiveInput(channels=(1, 2)))
+    ports = Ports.of(session)
+    card = SilentCard(RATE, BLOCK, ports=ports, live=True, loops_back=True)
+    came_in: list[Samples] = []
+
+    def turn(crossing: Crossing) -> None:
+        came_in.append(crossing.came_in.astype(float))
+        crossing.goes_out.fill(0.0)
+        if len(came_in) == 4:
+            crossing.goes_out[1, 17] = 0.5
+
+    assert card.use(ports)
+    assert card.wires == {(MASTER, strip_id)}
+    card.run(turn, lambda: len(came_in) < 12)
+    card.close()
+    heard = np.concatenate(came_in, axis=1)
+    assert np.argwhere(heard).tolist() == [[1, 3 * BLOCK + 17 + card.delay]]
 
 
 def test_an_input_that_clips_says_so_until_it_is_forgotten(demo: Session, start: Start) -> None:

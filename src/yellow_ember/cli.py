@@ -308,10 +308,10 @@ _TOLD_SECONDS = 0.2, 1.0
 
 
 def _live(arguments: argparse.Namespace) -> int:
-    from yellow_ember.engine.live.alone import Levels, jack_rate, play_chain
+    from yellow_ember.engine.live.alone import Levels, play_chain
     from yellow_ember.engine.live.cards import DeviceError
     from yellow_ember.engine.live.devices import JACK, SILENT_CARD
-    from yellow_ember.engine.live.jack_card import jack_runs
+    from yellow_ember.engine.live.jack_card import jack_rate
     from yellow_ember.engine.live.messages import DeviceSettings
 
     terminal = sys.stdout.isatty()
@@ -319,10 +319,13 @@ def _live(arguments: argparse.Namespace) -> int:
     def tell(levels: Levels) -> None:
         print(f"\r{levels}" if terminal else levels, end="" if terminal else "\n", flush=True)
 
-    name = arguments.device or (JACK if arguments.ins or arguments.outs or jack_runs() else SILENT_CARD)
+    served = jack_rate()
+    name = arguments.device or (JACK if arguments.ins or arguments.outs or served else SILENT_CARD)
     try:
+        if name == JACK and served is None:
+            raise DeviceError("no JACK server is running")
         play_chain(_chain_of(arguments), DeviceSettings(name, arguments.block, feed=arguments.feed),
-                   jack_rate() if name == JACK else arguments.rate, arguments.oversample, ins=arguments.ins,
+                   served if name == JACK and served else arguments.rate, arguments.oversample, ins=arguments.ins,
                    outs=arguments.outs, say=_say, tell=tell, seconds=_TOLD_SECONDS[not terminal])
     except DeviceError as error:
         _say(f"yellow-ember: {error}")

@@ -29,7 +29,7 @@ CARD_CHOICES = ((1,), (2,), (1, 2), (3,), (4,), (3, 4))
 
 def delay_words(state: EngineState, live_latency: int, rate: int) -> str:
     """How late a live input is heard, with the card's own delay."""
-    return f"{1000.0 * (live_latency + state.delay) / rate:.1f} ms"
+    return f"{state.heard_after_ms(live_latency, rate):.1f} ms"
 
 
 def add_input_menu(menu: QMenu, sessions: SessionKeeper, messages: Messages, strip: Strip) -> None:

@@ -148,7 +148,7 @@ class SettingsDialog(FormDialog):
             return "the engine is starting"
         rate = self._sessions.session.rate
         return (f"{engine.device}, {rate / 1000:g} kHz, blocks of {engine.block} frames, heard after "
-                f"{1000.0 * state.delay / rate:.1f} ms, dropouts: {state.missed}")
+                f"{state.heard_after_ms(0, rate):.1f} ms, dropouts: {state.missed}")
 
     def _choose_feed(self, index: int) -> None:
         """Ask for the file that the silent card is to hear."""

@@ -82,21 +82,11 @@ def play_chain(stages: Sequence[StageSettings], device: DeviceSettings, rate: in
             reading = client.reading(_STRIP)
             if now - told >= seconds and reading is not None and state.live_latency is not None:
                 told = now
-                late = 1000.0 * (state.live_latency + state.delay) / rate
-                tell(Levels(float(db(reading.input_peak)), float(db(reading.peak.max())), late, state.missed))
+                late_ms = state.heard_after_ms(state.live_latency, rate)
+                tell(Levels(float(db(reading.input_peak)), float(db(reading.peak.max())), late_ms, state.missed))
             time.sleep(_POLL_SECONDS)
     finally:
         client.close()
-
-
-def jack_rate() -> int:
-    """The rate at which the JACK server runs.  DeviceError where none does."""
-    jack = jack_library()
-    if jack is not None:
-        with contextlib.suppress(jack.JackError), contextlib.closing(
-                jack.Client(f"{CLIENT} looks", no_start_server=True)) as client:
-            return int(client.samplerate)
-    raise DeviceError("no JACK server is running")
 
 
 def _wire(ins: Sequence[str], outs: Sequence[str]) -> None:

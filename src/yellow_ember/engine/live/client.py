@@ -73,6 +73,10 @@ class EngineState:
     delay: int
     live_latency: int | None
 
+    def heard_after_ms(self, frames: int, rate: int) -> float:
+        """How many milliseconds pass from `frames` before the card to the ear."""
+        return 1000.0 * (frames + self.delay) / rate
+
     @property
     def runs(self) -> bool:
         """True where sound goes through the strips: files are played, or something comes in live."""

@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import ctypes.util
-import re
 import threading
 from collections.abc import Callable
 from types import ModuleType
 from typing import Any
+
+from cffi import FFI
 
 from yellow_ember.engine.live.cards import Attend, DeviceError, Turn
 from yellow_ember.engine.live.feedback import Wire
@@ -39,15 +40,20 @@ def _say_nothing(_text: str) -> None:
     """The library writes to standard error else."""
 
 
-def jack_runs() -> bool:
-    """True where a server can be reached."""
+def jack_rate() -> int | None:
+    """The rate at which a server runs, None where none can be reached."""
     jack = jack_library()
     if jack is None:
-        return False
-    with contextlib.suppress(jack.JackError):
-        jack.Client(f"{CLIENT} looks", no_start_server=True).close()
-        return True
-    return False
+        return None
+    with contextlib.suppress(jack.JackError), contextlib.closing(
+            jack.Client(f"{CLIENT} looks", no_start_server=True)) as client:
+        return int(client.samplerate)
+    return None
+
+
+def jack_runs() -> bool:
+    """True where a server can be reached."""
+    return jack_rate() is not None
 
 
 class _Range(ctypes.Structure):
@@ -58,13 +64,13 @@ class _Range(ctypes.Structure):
 
 def _playback_latency() -> Callable[[Any], int]:
     """What tells how late a port is heard, in frames; the package does not reach that function."""
-    library = ctypes.CDLL(ctypes.util.find_library("jack"))
+    library, foreign = ctypes.CDLL(ctypes.util.find_library("jack")), FFI()
     ask = library.jack_port_get_latency_range
     ask.argtypes, ask.restype = (ctypes.c_void_p, ctypes.c_int, ctypes.POINTER(_Range)), None
 
     def tell(port: Any) -> int:
         latency = _Range()
-        ask(int(re.findall("0x[0-9a-f]+", repr(port._ptr))[0], 16), _PLAYBACK, ctypes.byref(latency))
+        ask(int(foreign.cast("uintptr_t", port._ptr)), _PLAYBACK, ctypes.byref(latency))
         return int(latency.max)
 
     return tell
