@@ -1,29 +1,25 @@
 #!/usr/bin/env python3
 """How fast Yellow Ember is here: ratios taken in one run, as a table.
 
-Usage: run.py [--quick]      --quick plays live for 10 s instead of 60
+Usage: run.py [--quick] [--only PART ...]      --quick plays live for 10 s instead of 60
 """
 
 from __future__ import annotations
 
-import contextlib
+import argparse
 import ctypes
-import functools
 import os
 import shutil
 import subprocess
 import sys
-import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-os.environ["JACK_DEFAULT_SERVER"] = "yellow-ember-bench"
-_HOME = Path(tempfile.mkdtemp(prefix="yellow-ember-bench-"))
-for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
-    os.environ[variable] = str(_HOME / variable.lower())
+# First of all: it decides where everything is kept, before anything looks.
+from measuring import HOME, ROWS, best, cpu_seconds, dry_demo, row, taped_demo  # isort: skip
+from windows import large_session, live, long_session, served, starting  # isort: skip
 
 import numpy as np
 import soundfile
@@ -31,10 +27,7 @@ from PyQt6.QtWidgets import QApplication
 from scipy.signal import oaconvolve, resample_poly
 
 import yellow_ember
-from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.widgets import theme
-from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels import inlined
@@ -55,17 +48,14 @@ from yellow_ember.engine.jobs.speed import RATE, seconds_taken, test_signal
 from yellow_ember.engine.jobs.strip_prints import print_file
 from yellow_ember.engine.jobs.variations import VariationOrder, dealt, render_variations
 from yellow_ember.engine.live.client import EngineClient
-from yellow_ember.engine.live.devices import JACK, SILENT_CARD
+from yellow_ember.engine.live.devices import SILENT_CARD
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.files.conformed import conform, conform_all
-from yellow_ember.session.edits.edits import add_stage, set_parameter, use_chain
-from yellow_ember.session.edits.live_edits import insert_input_track
+from yellow_ember.session.edits.edits import add_stage
 from yellow_ember.session.edits.variation_plan import along, first_choice
-from yellow_ember.session.io.presets import DEMO, find_preset
-from yellow_ember.session.io.session_file import read_session, write_session
-from yellow_ember.session.values.live_input import LiveInput
+from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.values.model import (
     MASTER,
     Loop,
@@ -76,24 +66,6 @@ from yellow_ember.session.values.model import (
     session_from_audio,
 )
 
-QUICK = "--quick" in sys.argv[1:]
-ROWS: list[tuple[str, str, str, str]] = []
-
-
-def row(what: str, result: str, requested: str, good: bool) -> None:
-    ROWS.append((what, result, requested, "yes" if good else "NO"))
-    print(f"  {what}: {result} (wanted {requested})", flush=True)
-
-
-def best(function: Callable[[], object], tries: int = 5) -> float:
-    result = float("inf")
-    for _ in range(tries):
-        started = time.perf_counter()
-        function()
-        result = min(result, time.perf_counter() - started)
-    return result
-
-
 # -- kernels --------------------------------------------------------------------------------
 
 
@@ -101,7 +73,7 @@ def yardstick(signal: Samples) -> Callable[[], None] | None:
     """Runs the plain C loop over the signal at eight times its rate; None without gcc."""
     if shutil.which("gcc") is None:
         return None
-    library = _HOME / "hysteresis.so"
+    library = HOME / "hysteresis.so"
     source = Path(__file__).with_name("hysteresis.c")
     subprocess.run(["gcc", "-O3", "-march=native", "-shared", "-fPIC", "-o", library, source, "-lm"], check=True)
     loop = ctypes.CDLL(str(library)).hysteresis
@@ -283,24 +255,8 @@ def oversampling() -> None:
 # -- sessions -------------------------------------------------------------------------------
 
 
-def dry_demo() -> Session:
-    """The demo without its chains."""
-    session = read_session(DEMO)
-    for strip in session.strips:
-        session = use_chain(session, strip.id, ())
-    return session
-
-
-def taped_demo() -> Session:
-    session = dry_demo()
-    for strip in session.strips:
-        conform_all(strip.files, session.rate)
-        session = add_stage(session, strip.id, new_stage("tape"))
-    return session
-
-
 def printing() -> None:
-    session, folder = taped_demo(), _HOME / "prints"
+    session, folder = taped_demo(), HOME / "prints"
     folder.mkdir()
     all_cores, taken = os.sched_getaffinity(0), {}
     for count in (1, 2):
@@ -362,7 +318,7 @@ def lanes() -> None:
 
 def adding() -> None:
     """How long after it was asked for a stage is heard that was added while playing."""
-    session, record = taped_demo(), _HOME / "card"
+    session, record = taped_demo(), HOME / "card"
     later = add_stage(session, session.strips[0].id, new_stage("drive"))
     client = EngineClient(DeviceSettings(SILENT_CARD, 256, record, 2))
     client.set_session(session)
@@ -386,14 +342,14 @@ def adding() -> None:
 
 def batches() -> None:
     """A thousand one-second files through a saturation, on one core and on two."""
-    shots = _HOME / "shots"
+    shots = HOME / "shots"
     shots.mkdir()
     rng = np.random.default_rng(4)
     for number in range(1000):
         soundfile.write(shots / f"{number}.wav", 0.1 * rng.standard_normal(48000), 48000, subtype="PCM_16")
     taken = []
     for jobs in (1, 2):
-        order = BatchOrder(_HOME / f"batch-{jobs}", find_preset("Keel weight").stages, jobs=jobs)
+        order = BatchOrder(HOME / f"batch-{jobs}", find_preset("Keel weight").stages, jobs=jobs)
         started = time.perf_counter()
         done = sum(entry.state == DONE for entry in run_batch([shots], order))
         taken.append(time.perf_counter() - started)
@@ -402,297 +358,21 @@ def batches() -> None:
         ">= 1.8", taken[0] / taken[1] >= 1.8)
 
 
-def wait(application: QApplication, until: Callable[[], object], limit: float) -> bool:
-    end = time.monotonic() + limit
-    while not until():
-        if time.monotonic() > end:
-            return False
-        application.processEvents()
-        time.sleep(0.002)
-    return True
-
-
-_LATENESS = """
-import os, sys, time
-try: os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
-except OSError: pass
-due, worst, end = time.monotonic(), 0.0, time.monotonic() + float(sys.argv[1])
-while due < end:
-    due += 256 / 48000
-    time.sleep(max(0.0, due - time.monotonic()))
-    worst = max(worst, time.monotonic() - due)
-    due = max(due, time.monotonic() - 0.005)
-print(worst * 1000)
-"""
-
-
-def cpu_seconds(pid: int) -> float:
-    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
-    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
-
-
-def swept(session: Session, stage_id: str, share: float) -> Session:
-    """Two controls of the tape on the rhythm, at a share of their ways."""
-    for name, low, high in (("record_db", -12.0, 12.0), ("bias_db", -6.0, 6.0)):
-        session = set_parameter(session, "rhythm", stage_id, name, low + (high - low) * share)
-    return session
-
-
-def live(application: QApplication, block: int) -> None:
-    """Play the taped demo while the window is resized, repainted and its controls are swept."""
-    path = _HOME / f"taped-{block}.ember"
-    write_session(taped_demo(), path)
-    window = MainWindow(Workspace(Settings(block=block, match_lock=False)))
-    workspace = window.workspace
-    window.show()
-    workspace.start()
-    workspace.sessions.open_path(path)
-    wait(application, lambda: workspace.playback.engine is not None and workspace.playback.state.latency > 0, 60.0)
-    workspace.selection.select("rhythm")
-    workspace.playback.toggle_play()
-    wait(application, lambda: workspace.playback.state.playing, 10.0)
-    seconds = 10.0 if QUICK else 60.0
-    began = time.monotonic()
-    wait(application, lambda: time.monotonic() > began + 2.0, 5.0)
-    calm = cpu_seconds(os.getpid())
-    wait(application, lambda: time.monotonic() > began + 7.0, 8.0)
-    idle_share = (cpu_seconds(os.getpid()) - calm) / 5.0
-    missed, began = workspace.playback.state.missed, time.monotonic()
-    loads, frames = [], {"controls swept": 0, "controls swept, window dragged to other sizes": 0}
-    sweep = workspace.sessions.document.trial("Sweep")
-    while (now := time.monotonic() - began) < seconds:
-        stage = workspace.selection.strip.chain[0]
-        sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
-        dragged = now > seconds / 2.0
-        if dragged:
-            window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
-        application.processEvents()
-        frames[list(frames)[dragged]] += 1
-        loads.append(workspace.playback.state.load)
-    row(f"live at 4x, {block}-frame blocks, window dragged and controls swept: blocks missed in {seconds:.0f} s",
-        str(workspace.playback.state.missed - missed), "0", workspace.playback.state.missed == missed)
-    row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)
-    for what, count in frames.items():
-        rate = 2.0 * count / seconds
-        row(f"window playing, {what}: times drawn a second", f"{rate:.0f}", ">= 30", rate >= 30)
-    row("window playing undisturbed: share of one core", f"{100 * idle_share:.0f} %", "< 25 %", idle_share < 0.25)
-    workspace.sessions.document.saved(path)
-    window.close()
-    jitter = subprocess.run([sys.executable, "-c", _LATENESS, str(min(seconds, 20.0))], capture_output=True, text=True,
-                            check=True)
-    print(f"  (this machine alone wakes a sleeping real-time process up to {float(jitter.stdout):.0f} ms late; "
-          "the card's queue holds 70 ms)", flush=True)
-
-
-_EMPTY_CLIENT = """
-import sys, time, jack
-client, dropouts = jack.Client("Empty"), []
-client.set_process_callback(lambda frames: None)
-client.set_xrun_callback(dropouts.append)
-client.activate()
-time.sleep(1.0)
-before = len(dropouts)
-time.sleep(float(sys.argv[1]))
-print(len(dropouts) - before)
-"""
-
-
-@contextlib.contextmanager
-def jack_server(period: int) -> Iterator[None]:
-    """A JACK server with its dummy driver."""
-    server = subprocess.Popen(["jackd", "-n", os.environ["JACK_DEFAULT_SERVER"], "--no-realtime", "-d", "dummy",
-                               "-r", str(RATE), "-p", str(period)], stdout=subprocess.DEVNULL,
-                              stderr=subprocess.DEVNULL)
-    try:
-        time.sleep(1.0)
-        yield
-    finally:
-        server.terminate()
-        server.wait()
-
-
-def served_demo() -> Session:
-    """The taped demo, and a guitar's input through an amp, a cabinet and a room."""
-    session, strip_id = insert_input_track(taped_demo(), "band", LiveInput())
-    for kind in ("amp", "cabinet", "room"):
-        session = add_stage(session, strip_id, new_stage(kind))
-    return session
-
-
-def served(application: QApplication, period: int) -> None:
-    """Play the demo with a live guitar through a JACK server, with the window dragged and controls swept."""
-    if shutil.which("jackd") is None:
-        print("  (no jackd: playing through a server is not measured)", flush=True)
-        return
-    seconds = 10.0 if QUICK else 60.0
-    path = _HOME / f"served-{period}.ember"
-    write_session(served_demo(), path)
-    with jack_server(period):
-        alone = subprocess.run([sys.executable, "-c", _EMPTY_CLIENT, str(seconds)], capture_output=True, text=True,
-                               check=True)
-        window = MainWindow(Workspace(Settings(device=JACK, match_lock=False)))
-        workspace = window.workspace
-        window.show()
-        workspace.start()
-        workspace.sessions.open_path(path)
-        wait(application, lambda: workspace.playback.state.live_latency is not None, 60.0)
-        workspace.selection.select("rhythm")
-        workspace.playback.toggle_play()
-        wait(application, lambda: workspace.playback.state.playing, 10.0)
-        began = time.monotonic()
-        wait(application, lambda: time.monotonic() > began + 3.0, 5.0)
-        sweep, loads = workspace.sessions.document.trial("Sweep"), []
-        missed, began = workspace.playback.state.missed, time.monotonic()
-        while (now := time.monotonic() - began) < seconds:
-            stage = workspace.selection.strip.chain[0]
-            sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
-            window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
-            application.processEvents()
-            loads.append(workspace.playback.state.load)
-        dropouts = workspace.playback.state.missed - missed
-        row(f"live at 4x through a JACK server, periods of {period}, with a guitar: dropouts in {seconds:.0f} s",
-            str(dropouts), f"<= {int(alone.stdout)} (an empty client's)", dropouts <= int(alone.stdout))
-        row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)
-        workspace.sessions.document.saved(path)
-        window.close()
-
-
-_START = """
-import os, sys, time
-began = float(sys.argv[1])
-from PyQt6.QtCore import QTimer
-from pathlib import Path
-import yellow_ember.app.start as start
-from yellow_ember.session.io.presets import DEMO
-old = start.MainWindow.show
-def show(window):
-    old(window)
-    from PyQt6.QtWidgets import QApplication
-    QApplication.processEvents()
-    print("window", time.time() - began, flush=True)
-    def look(state):
-        engine = window.workspace.playback.engine
-        if window.workspace.playback.engine is not None and not state.playing and not window.workspace.imports.busy:
-            window.workspace.playback.toggle_play()
-        reading = engine.reading("master") if engine is not None else None
-        if reading is not None and float(reading.peak.max()) > 1e-4:
-            print("sound", time.time() - began, flush=True)
-            window.workspace.playback.frame.disconnect(look)
-            QTimer.singleShot(0, window.close)
-    window.workspace.playback.frame.connect(look)
-start.MainWindow.show = show
-start.run([DEMO])
-"""
-
-
-def starting() -> None:
-    times: dict[str, list[float]] = {"window": [], "sound": []}
-    for _ in range(3):
-        result = subprocess.run([sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True,
-                                check=True)
-        for line in result.stdout.splitlines():
-            name, value = line.split()
-            times[name].append(float(value))
-    for name, limit in (("window", 2.0), ("sound", 4.0)):
-        row(f"first {name} of a warm start, median of 3, s", f"{sorted(times[name])[1]:.2f}", f"<= {limit:g}",
-            sorted(times[name])[1] <= limit)
-
-
 def compiling() -> None:
     # Compiled kernels are kept beside the sources: a copy without them has everything to compile.
-    shutil.copytree(Path(yellow_ember.__file__).parent, _HOME / "cold" / "yellow_ember",
+    shutil.copytree(Path(yellow_ember.__file__).parent, HOME / "cold" / "yellow_ember",
                     ignore=shutil.ignore_patterns("__pycache__"))
-    environment = {**os.environ, "PYTHONPATH": str(_HOME / "cold")}
+    environment = {**os.environ, "PYTHONPATH": str(HOME / "cold")}
     taken = best(lambda: subprocess.run([sys.executable, "-m", "yellow_ember.engine.warm_up"], env=environment,
                                         capture_output=True, check=True), 1)
     row("all kernels compiled at set-up, s", f"{taken:.1f}", "<= 60", taken <= 60)
-
-
-def memory_of(root: int) -> float:
-    """MB of a process and all it started, shared pages counted once."""
-    children: dict[int, list[int]] = {}
-    for stat in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            children.setdefault(int(stat.read_text().rpartition(")")[2].split()[1]), []).append(int(stat.parent.name))
-        except OSError:
-            continue
-    result, waiting = 0.0, [root]
-    while waiting:
-        pid = waiting.pop()
-        waiting += children.get(pid, [])
-        try:
-            for line in Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines():
-                if line.startswith("Pss:"):
-                    result += int(line.split()[1]) / 1024
-        except OSError:
-            continue
-    return result
-
-
-def long_files(count: int) -> list[Path]:
-    """Stereo files of ten minutes."""
-    block = np.random.default_rng(1).standard_normal((60 * RATE, 2)).astype(np.float32) * 0.1
-    files = []
-    for number in range(count):
-        path = _HOME / f"long {number}.wav"
-        with soundfile.SoundFile(path, "w", RATE, 2, "PCM_16") as file:
-            for _ in range(10):
-                file.write(block)
-        files.append(path)
-    return files
-
-
-def long_session(application: QApplication, count: int, limit: float) -> None:
-    """Stereo tracks of ten minutes each, read and played; limit : MB of all processes"""
-    files, what = long_files(count), f"{count} 10-minute stereo tracks"
-    window = MainWindow(Workspace(Settings(match_lock=False, all_waves=True)))
-    workspace = window.workspace
-    window.show()
-    workspace.start()
-    wait(application, lambda: workspace.playback.state.blocks > 0, 60.0)
-    began, most = time.monotonic(), 0.0
-    workspace.sessions.adopt(session_from_audio(files, RATE), None)
-    ready = False
-    while not ready and time.monotonic() < began + 600.0:
-        wait(application, lambda: False, 0.5)
-        most = max(most, memory_of(os.getpid()))
-        ready = all(workspace.imports.ready(path) for path in files)
-    row(f"{what}: read from a cold cache, s a track", f"{(time.monotonic() - began) / count:.1f}", "-", ready)
-    workspace.sessions.document.saved(_HOME / "none.ember")
-    started = time.monotonic()
-    workspace.sessions.adopt(session_from_audio(files, RATE), None)
-    workspace.playback.toggle_play()
-    sounds = wait(application, lambda: workspace.playback.state.playing and workspace.playback.state.position > 0, 30.0)
-    first = time.monotonic() - started
-    row(f"{what}: first sound of the session opened again, s", f"{first:.1f}", "< 4", sounds and first < 4.0)
-    for name, move in (("zoom", lambda step: workspace.time_view.zoom(1.5 if step % 24 < 12 else 1 / 1.5, 640.0)),
-                       ("scroll", lambda _step: workspace.time_view.scroll(37.0))):
-        workspace.time_view.show_stretch(60 * RATE, 120 * RATE)
-        began = time.monotonic()
-        for step in range(48):
-            move(step)
-            window.timeline.waves.repaint()
-        rate = 48.0 / (time.monotonic() - began)
-        row(f"{what}, a lane for each: {name}, draws a second", f"{rate:.0f}", ">= 60", rate >= 60.0)
-    workspace.time_view.show_stretch(0, 8 * RATE)
-    wait(application, lambda: False, 2.0)
-    began, used = time.monotonic(), cpu_seconds(os.getpid())
-    wait(application, lambda: False, 8.0)
-    share = (cpu_seconds(os.getpid()) - used) / (time.monotonic() - began)
-    most = max(most, memory_of(os.getpid()))
-    row(f"{what}, played zoomed in: share of a core of the window", f"{100 * share:.0f} %", "< 25 %", share < 0.25)
-    row(f"{what}, read and played: memory of all processes, MB", f"{most:.0f}", f"< {limit:.0f}", most < limit)
-    workspace.sessions.document.saved(_HOME / "none.ember")
-    window.close()
-    for path in files:
-        path.unlink()
 
 
 def sixty_tracks() -> None:
     """Sixty stereo tracks with a tape machine each, at 16x, all of them printed: what playing costs."""
     files = []
     for number in range(60):
-        path = _HOME / f"track {number}.wav"
+        path = HOME / f"track {number}.wav"
         soundfile.write(path, 0.05 * np.random.default_rng(number).standard_normal((10 * RATE, 2)), RATE)
         conform(path, RATE)
         files.append(path)
@@ -753,33 +433,31 @@ def variations() -> None:
     row("first map of the balance field, s", f"{taken:.2f}", "< 1.5", taken < 1.5)
 
 
+PARTS: dict[str, Callable[[], None]] = {part.__name__: part for part in (
+    compiling, tape, stages, blocks, new_values, cabinet, oversampling, printing, strips, lanes, adding, batches,
+    sixty_tracks, variations, starting)}
+IN_WINDOW: dict[str, Callable[[QApplication], None]] = {
+    "live": lambda application: [live(application, block) for block in (256, 128)],
+    "served": lambda application: [served(application, period) for period in (128, 64)],
+    "large": large_session,
+    "long": lambda application: [long_session(application, *case) for case in ((10, 700.0), (24, 900.0))],
+}
+
+
 def main() -> int:
+    choice = argparse.ArgumentParser(description="Measure how fast it is here.")
+    choice.add_argument("--quick", action="store_true", help="play live for 10 s instead of 60")
+    choice.add_argument("--only", nargs="+", choices=[*PARTS, *IN_WINDOW], help="these parts alone")
+    only = choice.parse_args().only or [*PARTS, *IN_WINDOW]
     start_server()
     print("Measuring; this takes some minutes.", flush=True)
-    compiling()
-    tape()
-    stages()
-    blocks()
-    new_values()
-    cabinet()
-    oversampling()
-    printing()
-    strips()
-    lanes()
-    adding()
-    batches()
-    sixty_tracks()
-    variations()
-    starting()
+    for name in [name for name in PARTS if name in only]:
+        PARTS[name]()
     application = QApplication(sys.argv[:1])
     theme.apply(application)
-    live(application, 256)
-    live(application, 128)
-    served(application, 128)
-    served(application, 64)
-    long_session(application, 10, 700.0)
-    long_session(application, 24, 900.0)
-    shutil.rmtree(_HOME, ignore_errors=True)
+    for name in [name for name in IN_WINDOW if name in only]:
+        IN_WINDOW[name](application)
+    shutil.rmtree(HOME, ignore_errors=True)
     width = max(len(what) for what, *_ in ROWS)
     print(f"\n{'what':{width}}  {'result':>8}  {'requested':>8}  met")
     for what, result, requested, good in ROWS:

@@ -176,6 +176,27 @@ def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engi
     assert len(said) == 4
 
 
+def test_it_rests_while_nothing_sounds_and_plays_at_once(coloured: Session, engine: MakeEngine, tmp_path: Path
+                                                         ) -> None:
+    record = tmp_path / "out.raw"
+    client = engine(record)
+    client.set_session(coloured)
+    wait_until(lambda: client.poll().latency > 0)
+
+    def blocks_in(seconds: float) -> int:
+        before, end = client.poll().blocks, time.monotonic() + seconds
+        wait_until(lambda: client.poll() is not None and time.monotonic() > end)
+        return client.poll().blocks - before
+
+    wait_until(lambda: blocks_in(0.5) < 5)
+    began = time.monotonic()
+    client.play(0)
+    wait_until(lambda: client.poll().playing and client.poll().position > 0)
+    assert time.monotonic() - began < 1.5
+    assert blocks_in(0.5) > 50
+    assert client.restarts == 0
+
+
 def test_meters_scope_and_before(coloured: Session, engine: MakeEngine) -> None:
     client = engine()
     settle(client, coloured)

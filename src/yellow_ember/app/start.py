@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from yellow_ember.app.ending import SystemEnding
 from yellow_ember.app.main_window import MainWindow
+from yellow_ember.app.pictures.ahead import PicturesAhead
 from yellow_ember.app.single import Answer, SingleInstance, hand_over
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import load_settings
@@ -77,6 +78,7 @@ def _run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
         single.handed.connect(window.take_over)
         workspace.closing.connect(single.close)
     threading.Thread(target=sweep_parts, daemon=True).start()
+    workspace.closing.connect(PicturesAhead().close)
     QTimer.singleShot(0, lambda: _first_session(window, paths))
     application.exec()
     # Closed by the user, everything is put away; ended by a signal or with the display, the work is kept.

@@ -95,8 +95,8 @@ class Desk(QWidget):
         layout.addLayout(faders)
         self._sessions.changed.connect(self.refresh)
         self._selection.changed.connect(self._on_selected)
-        self._measurer.changed.connect(self._repaint_rows)
-        self._matcher.changed.connect(self._repaint_rows)
+        self._measurer.changed.connect(self._refresh_rows)
+        self._matcher.changed.connect(self._refresh_rows)
         self._prints.changed.connect(self._refresh_rows)
         self._playback.frame.connect(self._on_frame)
         self.refresh(self._sessions.session)
@@ -181,11 +181,6 @@ class Desk(QWidget):
             self._moving = any([row.show_levels() for row in self.rows.values()])
         if self._selection.strip.lanes:
             self._show_faders()
-
-    def _repaint_rows(self) -> None:
-        for row in self.rows.values():
-            row.refresh()
-            row.draw_again()
 
     def _control(self, field: str) -> Control:
         return self._selection.strip_id, "", field

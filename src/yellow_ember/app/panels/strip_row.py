@@ -124,9 +124,10 @@ class StripRow(QAbstractButton):
         share = round(self._prints.share, 1) if state is PrintState.PRINTING else 0.0
         self._match = self._matcher.state(strip)
         trouble = self._matcher.trouble(self.strip_id) if self._match is MatchState.FAILED else ""
-        shown = (self._match, trouble, strip.name, strip.mute, strip.solo, strip.bypass, strip.tint, strip.live,
-                 strip.own_ports, self._link, state, share,
-                 tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
+        measured = self._measurer.latest(self.strip_id)
+        shown = (self._match, trouble, None if measured is None else measured.comparison.added_db, strip.name,
+                 strip.mute, strip.solo, strip.bypass, strip.tint, strip.live, strip.own_ports, self._link, state,
+                 share, tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  self._selection.strip_id == self.strip_id, self.strip_id in self._selection.chosen)
         if shown == self._shown:
             return

@@ -159,7 +159,8 @@ class WorkArea(QWidget):
         self._arrange()
 
     def sizeHint(self) -> QSize:
-        return self._bench.sizeHint()
+        # Asked for dozens of times when a stage is chosen: what the bench holds is not measured each time.
+        return QSize(740, 420)
 
     # -- tools --------------------------------------------------------------------------
 

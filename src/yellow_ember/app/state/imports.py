@@ -15,10 +15,12 @@ from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.placing import Placed, end_of, placed
 from yellow_ember.files.conformed import Conformed, conform, find_conformed
 from yellow_ember.files.kinds import is_file
-from yellow_ember.session.values.model import Strip
+from yellow_ember.session.values.model import Session, Strip
+from yellow_ember.session.values.regions import Region
 
 _CHECK_SECONDS = 1.5
 _SHORTEST_SECONDS = 10
+_ANSWERS = 1000
 
 
 def _conform(progress: Progress, path: Path, rate: int) -> Conformed:
@@ -37,6 +39,9 @@ class Imports(QObject):
         self._failed: set[tuple[Path, int]] = set()
         self._waiting: list[tuple[Path, int]] = []
         self._checks = Throttle(_CHECK_SECONDS)
+        self._placed: dict[tuple[tuple[Region, ...], int], tuple[Placed, ...]] = {}
+        self._end: tuple[Session, int] | None = None
+        """What was answered since copies last came or went: it is asked for at every turn."""
         self._now: tuple[Path, int] | None = None
         sessions.taken_in.connect(self.want)
         playback.beat.connect(self.poll)
@@ -47,7 +52,12 @@ class Imports(QObject):
 
     def placed(self, strip: Strip) -> tuple[Placed, ...]:
         """The strip's regions whose files are ready, with where they lie."""
-        return placed(strip, self._sessions.session.rate, lambda path, rate: self._ready.get((path, rate)))
+        key = strip.regions, self._sessions.session.rate
+        if key not in self._placed:
+            if len(self._placed) > _ANSWERS:
+                self._placed.clear()
+            self._placed[key] = placed(strip, key[1], lambda path, rate: self._ready.get((path, rate)))
+        return self._placed[key]
 
     @property
     def length(self) -> int:
@@ -57,7 +67,10 @@ class Imports(QObject):
     @property
     def end_of_sound(self) -> int:
         """The frame behind the last of all regions, 0 where there are none."""
-        return max((end_of(self.placed(strip)) for strip in self._sessions.session.strips), default=0)
+        session = self._sessions.session
+        if self._end is None or self._end[0] is not session:
+            self._end = session, max((end_of(self.placed(strip)) for strip in session.strips), default=0)
+        return self._end[1]
 
     @property
     def busy(self) -> bool:
@@ -83,8 +96,13 @@ class Imports(QObject):
 
     def _take(self, key: tuple[Path, int], conformed: Conformed) -> None:
         self._ready[key] = conformed
+        self._forget_places()
         if conformed.warning:
             self._messages.warn(conformed.warning)
+
+    def _forget_places(self) -> None:
+        self._placed.clear()
+        self._end = None
 
     def poll(self) -> None:
         """Begin with what waits, and show how far it is; called with the clock."""
@@ -125,6 +143,7 @@ class Imports(QObject):
         for key in lost:
             del self._ready[key]
         if lost:
+            self._forget_places()
             self.want()
             if self._now is None and not self._waiting:
                 self._made_ready()

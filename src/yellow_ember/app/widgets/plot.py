@@ -14,6 +14,9 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.plain_text import with_minus
 
+_DENSE = 3.0
+"""Points a pixel of width from which on a line is thinned."""
+
 
 @dataclass(frozen=True, slots=True)
 class Axes:
@@ -54,6 +57,8 @@ class Axes:
         else:
             across = (xs[good] - self.x_low) / (self.x_high - self.x_low)
         up = np.clip((ys[good] - self.y_low) / (self.y_high - self.y_low), -0.02, 1.02)
+        if up.size > _DENSE * self.frame.width() and bool(np.all(np.diff(across) >= 0.0)):
+            across, up = _one_a_column(across, up, self.frame.width())
         points = QPolygonF()
         if up.size == 0:
             return points
@@ -66,6 +71,19 @@ class Axes:
         pairs[:, 0] = self.frame.left() + across * self.frame.width()
         pairs[:, 1] = self.frame.bottom() - up * self.frame.height()
         return points
+
+
+def _one_a_column(across: Samples, up: Samples, width: float) -> tuple[Samples, Samples]:
+    """The lowest and the highest point of each column of pixels: more can't be seen, and takes long to draw.
+
+    across : rising, from 0 to 1 over the width
+    """
+    begins = np.flatnonzero(np.diff(np.floor(across * width), prepend=-1.0))
+    ends = np.stack([np.minimum.reduceat(up, begins), np.maximum.reduceat(up, begins)], axis=1)
+    # From the end that is nearer to where the line comes from, so that it does not turn back.
+    falls = np.append(True, up[begins[1:]] < up[begins[:-1]])
+    ends[falls] = ends[falls, ::-1]
+    return np.repeat(across[begins], 2), ends.ravel()
 
 
 def draw_frame(painter: QPainter, axes: Axes) -> None:

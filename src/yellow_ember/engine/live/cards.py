@@ -68,6 +68,10 @@ class Card(Protocol):
         """Call `turn` for every block until `attend` says no.  DeviceError where the device goes away."""
         ...
 
+    def pause(self) -> None:
+        """Nothing sounds: the next block comes whenever it comes, and that is no dropout."""
+        ...
+
     def close(self) -> None: ...
 
 
@@ -94,6 +98,10 @@ class QueuedCard:
             turn(crossing)
             self._interleaved[:] = crossing.goes_out[:MASTER_CHANNELS].T
             self.write(self._interleaved)
+
+    def pause(self) -> None:
+        """Let the queue run dry."""
+        raise NotImplementedError
 
     def read(self, crossing: Crossing) -> None:
         """Fill `came_in`; waits where the device does."""
@@ -174,6 +182,9 @@ class SilentCard(QueuedCard):
         wait = self._started + (self._written - self.delay) / self.rate - now
         if wait > 0.0:
             time.sleep(wait)
+
+    def pause(self) -> None:
+        self._written = 0
 
     def close(self) -> None:
         if self._file is not None:

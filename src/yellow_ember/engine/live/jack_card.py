@@ -230,6 +230,9 @@ class JackCard:
             waiting.wait(_ATTENDED_SECONDS)
         self._turn = None
 
+    def pause(self) -> None:
+        """The server calls on."""
+
     def close(self) -> None:
         self._turn = None
         with contextlib.suppress(self._jack.JackError):

@@ -69,9 +69,15 @@ class PortAudioCard(QueuedCard):
 
     def write(self, block: NDArray[np.float32]) -> None:
         try:
+            if self._stream.stopped:
+                self._stream.start()
             self.missed += bool(self._stream.write(block))
         except self._trouble as error:
             raise DeviceError(f"the card stopped: {error}") from None
+
+    def pause(self) -> None:
+        with contextlib.suppress(self._trouble):
+            self._stream.stop()
 
     def close(self) -> None:
         with contextlib.suppress(self._trouble):

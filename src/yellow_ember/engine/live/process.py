@@ -69,6 +69,8 @@ _STUCK_SECONDS = 0.5
 """A block that takes longer will not end."""
 _LOOKS_SECONDS = 1.0
 """How often it is looked whether a device came back, and how late the present one is."""
+_AWAKE_SECONDS, _RESTING_SECONDS = 2.0, 0.4
+"""How long behind the last sound and the last command blocks are made on, and how slowly it looks around then."""
 _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
@@ -117,6 +119,7 @@ class Engine:
         self._wired: tuple[Session | None, frozenset[Wire]] = None, frozenset()
         """By what it was worked out."""
         self._looked_at = 0.0
+        self._awake_until = 0.0
         self._say_devices = True
         self._turn_since: float | None = None
         """When the block began that is being made, None between blocks."""
@@ -201,7 +204,9 @@ class Engine:
         try:
             while self._reports:
                 self._pipe.send(self._reports.popleft())
+            self._rest()
             while self._pipe.poll():
+                self._awake_until = time.monotonic() + _AWAKE_SECONDS
                 self.receive(self._pipe.recv())
         except (EOFError, OSError):
             self._running = False
@@ -217,9 +222,23 @@ class Engine:
         self._see_to_ports(self._card)
         return self._running and not self._reopen
 
+    def _rest(self) -> None:
+        """Where nothing sounds, and nothing did or was asked for lately, wait for a command."""
+        assert self._card is not None
+        now = time.monotonic()
+        if self.transport.playing or self._live or self._commands:
+            self._awake_until = now + _AWAKE_SECONDS
+        elif now > self._awake_until:
+            self._card.pause()
+            self._pipe.poll(_RESTING_SECONDS)
+
+    @property
+    def _suits(self) -> bool:
+        """False where the card was opened without anything live, and something is to come in, or the other way."""
+        return bool(self._ports.ins) == self._opened_live or self._device.name == JACK
+
     def _see_to_ports(self, card: Card) -> None:
-        live = bool(self._ports.ins)
-        if (live != self._opened_live and self._device.name != JACK) or not card.use(self._ports):
+        if not self._suits or not card.use(self._ports):
             self._reopen = True
             return
         session, wires = self._session, card.wires
@@ -541,7 +560,8 @@ class Engine:
         head["missed"] = self._card.missed
         head["ceiling_gain"] = graph.ceiling_gain if graph is not None and self.transport.playing else 1.0
         head["latency"], head["delay"] = latency, self._delay
-        head["live_latency"] = -1 if graph is None or graph.live_latency is None else graph.live_latency
+        head["live_latency"] = (-1 if graph is None or graph.live_latency is None or not self._suits
+                                else graph.live_latency)
         head["blocks"] += 1
 
 
