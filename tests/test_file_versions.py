@@ -39,7 +39,7 @@ def old_session(version: int) -> Session:
     return read_session(path)
 
 
-@pytest.mark.parametrize("version", range(1, 7))
+@pytest.mark.parametrize("version", range(1, 8))
 def test_sessions_of_every_version_hold_what_they_held(version: int) -> None:
     session = old_session(version)
     assert (session.name, session.tempo, session.seed) == ("The crossing", 96.0, 7)
@@ -62,7 +62,7 @@ def test_sessions_of_every_version_hold_what_they_held(version: int) -> None:
     assert session.shown == ("pump" if version >= 5 else "")
 
 
-@pytest.mark.parametrize("version", range(1, 7))
+@pytest.mark.parametrize("version", range(1, 8))
 def test_an_older_session_is_saved_as_one_of_today(version: int, tmp_path: Path) -> None:
     session = old_session(version)
     write_session(session, tmp_path / "new.ember")

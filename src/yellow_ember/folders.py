@@ -22,7 +22,7 @@ class Base(Enum):
     CACHE = "audio made ready and prints"
     STATE = "unsaved work and earlier versions"
     CONFIG = "settings and layout"
-    DATA = "your own presets, sets and alignments"
+    DATA = "your own presets, sets, alignments and recordings"
     RUNTIME = "the meeting place of several windows"
 
 

@@ -34,6 +34,7 @@ from yellow_ember.app.panels.timeline import Timeline
 from yellow_ember.app.panels.top_line import TopLine
 from yellow_ember.app.panels.work_area import WorkArea
 from yellow_ember.app.pictures import handles
+from yellow_ember.app.state.recording import ALL, LOOP, PRE_ROLLS
 from yellow_ember.app.tools import audition
 from yellow_ember.app.tools.batch import BatchTool
 from yellow_ember.app.tools.blind_test import BlindTool
@@ -201,6 +202,7 @@ class MainWindow(QMainWindow):
         self._action(strip, "Insert a track", "Ctrl+Shift+T", lambda: workspace.give(strip_commands.new_track))
         self._action(strip, "Insert an input track", "Ctrl+Shift+I",
                      lambda: workspace.give(strip_commands.new_input_track))
+        self._action(strip, "Arm the track", "Shift+R", workspace.recording.arm_chosen)
         self._action(strip, "Duplicate the strip", "Ctrl+Shift+D", lambda: workspace.give(strip_commands.duplicate))
         self._action(strip, "Choose all strips", "Ctrl+A", lambda: workspace.selection.choose_all(
             [strip.id for strip, _ in workspace.sessions.session.depth_first() if strip.kind is not StripKind.MASTER]))
@@ -212,6 +214,12 @@ class MainWindow(QMainWindow):
     def _fill_view_menu(self, view: QMenu) -> None:
         workspace = self.workspace
         self._action(view, "Play or stop", "Space", workspace.playback.toggle_play)
+        self._action(view, "Record", "R", workspace.recording.toggle)
+        recording = view.addMenu("Recording")
+        assert recording is not None
+        self._recording_menu = recording
+        recording.aboutToShow.connect(self._fill_recording)
+        self._action(view, "Measure the round trip", "", workspace.recording.measure_round_trip)
         self._action(view, "To the start", "Home", self.top_line.to_start.click)
         self._action(view, "Loop", "L", self.top_line.toggle_loop)
         self._action(view, "Marker where playing is", "M", self.timeline.drop_marker)
@@ -248,6 +256,25 @@ class MainWindow(QMainWindow):
             action.setCheckable(True)
             self._panel_actions[name] = action
         view.aboutToShow.connect(self._show_panel_states)
+
+    def _fill_recording(self) -> None:
+        """Where recording begins and ends, and what is written."""
+        menu, recording, session = self._recording_menu, self.workspace.recording, self.workspace.sessions.session
+        menu.clear()
+        choices: list[tuple[str, Callable[[], object], bool]] = [
+            ("All of it" if where == ALL else "Within the loop" if where == LOOP else f"Within {name}",
+             functools.partial(setattr, recording, "inside", where), recording.inside == where)
+            for where, name in ((ALL, ""), (LOOP, ""), *((passage.id, passage.name) for passage in session.passages))]
+        choices += [(f"Play {seconds:g} s before" if seconds else "Play nothing before",
+                     functools.partial(recording.set_pre_roll, seconds), recording.pre_roll == seconds)
+                    for seconds in PRE_ROLLS]
+        choices.append(("Write what leaves the path as well",
+                        functools.partial(recording.set_path_too, not recording.path_too), recording.path_too))
+        for words, run, chosen in choices:
+            action = menu.addAction(menu_text(words), run)
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(chosen)
 
     def _fill_help_menu(self, aid: QMenu) -> None:
         self._action(aid, "Guides and stages", "F1", self.help)

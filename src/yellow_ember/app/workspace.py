@@ -22,6 +22,7 @@ from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.rendering import Rendering
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
@@ -35,7 +36,7 @@ from yellow_ember.session.edits.following import follow
 from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
-           "prints", "added", "dissector", "rendering", "time_view",
+           "prints", "added", "dissector", "rendering", "recording", "time_view",
            "session_waves", "tempo_tap", "lane_writer", "tools", "commands")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
@@ -69,6 +70,7 @@ class Workspace(QObject):
         self.added = self.give(AddedListening)
         self.dissector = self.give(Dissector)
         self.rendering = self.give(Rendering)
+        self.recording = self.give(Recording)
         for name in _PIECES:
             piece = getattr(self, name)
             if isinstance(piece, QObject):

@@ -23,7 +23,7 @@ class ListenerRecord(Record):
     Attributes
     ----------
     sound : Samples
-        (channels, frames) of the block that is run next, as it comes in.
+        (channels, frames) of the block that is run next, as it comes in; behind that run, as the path got it.
     peaks : Samples
         The highest of each channel since it was looked at.
     clipped : int
@@ -52,6 +52,7 @@ def take_in_listened(address: int, block: Samples) -> None:
         if peaks[c] >= CLIPS:
             listener.clipped = 1
     glide(block, vector(listener.level))
+    put(sound, block)
 
 
 class Listener:
@@ -73,6 +74,10 @@ class Listener:
     def feed(self, sound: NDArray[Any]) -> None:
         """Take what came in for the next block, (channels, frames)."""
         block_view(self._sound, *sound.shape)[:] = sound
+
+    def heard(self, frames: int) -> Samples:
+        """What the path got in the last block, (channels, frames)."""
+        return block_view(self._sound, self.channels, frames)
 
     def set(self, live: LiveInput, *, at_once: bool) -> None:
         """Take another gain or polarity."""

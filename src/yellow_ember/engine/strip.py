@@ -400,6 +400,8 @@ class StripNode:
         Of what comes out, which may be two where that is one.
     live_latency : int | None
         Frames from the live input that reaches it last to where that is heard; None where none does.
+    live_delay : int
+        The same to what comes out of it.
     """
 
     def __init__(self, session: Session, strip: Strip, settings: GraphSettings, reuse: StripNode | None,
@@ -432,6 +434,7 @@ class StripNode:
         rate, strip = self._setup.rate, self.strip
         self.input_latency, self.latency = alignment.arrives[strip.id], alignment.leaves[strip.id]
         self.live_latency = alignment.heard.get(strip.id)
+        self.live_delay = alignment.live.get(strip.id, 0)
         self.inputs = self._make_inputs(sources, alignment)
         record = self.record = self._make_record(sources)
         self.player = PrintPlayer(record.player, self.chain, self.latency, rate, self._setup.max_block)

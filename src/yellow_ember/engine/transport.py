@@ -30,6 +30,11 @@ class Transport:
                 self.position = loop.start
         return segments
 
+    @property
+    def run(self) -> int:
+        """Frames that were read in one piece since the last `go`, round the loop or not."""
+        return self._since
+
     def go(self, position: int) -> None:
         """Read on from another place."""
         self.position = position

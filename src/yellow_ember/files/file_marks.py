@@ -106,6 +106,20 @@ def _labels(body: bytes) -> dict[int, str]:
     return names
 
 
+def bext(time_reference: int, description: str = "") -> bytes:
+    """What a `bext` chunk holds.
+
+    Parameters
+    ----------
+    time_reference : int
+        Frames since midnight at the first sample.
+    """
+    now = datetime.now()
+    return _BEXT.pack(
+        description.encode("ascii", errors="replace")[:256], _ORIGINATOR, b"", now.strftime("%Y-%m-%d").encode(),
+        now.strftime("%H:%M:%S").encode(), time_reference, 2, b"", _NO_LOUDNESS)
+
+
 def write_time_stamp(path: Path, seconds: float, rate: int, description: str = "") -> None:
     """Give a WAV file the time of day at its first sample.
 
@@ -114,7 +128,4 @@ def write_time_stamp(path: Path, seconds: float, rate: int, description: str = "
     OSError
         Where that is not possible.
     """
-    now = datetime.now()
-    append_chunk(path, b"bext", _BEXT.pack(
-        description.encode("ascii", errors="replace")[:256], _ORIGINATOR, b"", now.strftime("%Y-%m-%d").encode(),
-        now.strftime("%H:%M:%S").encode(), round(seconds * rate), 2, b"", _NO_LOUDNESS))
+    append_chunk(path, b"bext", bext(round(seconds * rate), description))

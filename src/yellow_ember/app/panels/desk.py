@@ -16,6 +16,7 @@ from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.settings import Settings
@@ -37,13 +38,13 @@ class Desk(QWidget):
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
                  measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, lane_writer: LaneWriter,
-                 settings: Settings) -> None:
+                 settings: Settings, recording: Recording) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
         self._measurer, self._matcher, self._prints, self._writer = measurer, matcher, prints, lane_writer
-        self._gesture, self._settings = Gesture(self._sessions), settings
+        self._gesture, self._settings, self._recording = Gesture(self._sessions), settings, recording
         self.rows: dict[str, StripRow] = {}
         self._shape: object = None
         self._moving = True
@@ -86,7 +87,7 @@ class Desk(QWidget):
         self.several.setStyleSheet(f"color: {theme.AFTER.name()}")
         self.several.setWordWrap(True)
         self.sends = Sends(self._sessions, self._selection)
-        self.input = InputPanel(self._sessions, self._selection, self._playback)
+        self.input = InputPanel(self._sessions, self._selection, self._playback, self._recording)
         faders.addWidget(self.several)
         faders.addWidget(self.input)
         faders.addWidget(self.volume)
@@ -98,6 +99,7 @@ class Desk(QWidget):
         self._measurer.changed.connect(self._refresh_rows)
         self._matcher.changed.connect(self._refresh_rows)
         self._prints.changed.connect(self._refresh_rows)
+        self._recording.changed.connect(self._refresh_rows)
         self._playback.frame.connect(self._on_frame)
         self.refresh(self._sessions.session)
 
@@ -145,8 +147,8 @@ class Desk(QWidget):
             strip = session.strip(strip_id)
             folded = strip_id in self.folded if strip_id in fed and strip.kind is StripKind.BUS else None
             row = StripRow(self._sessions, self._selection, self._playback, self._messages, self._measurer,
-                           self._matcher, self._prints, strip, depth, compact=self._settings.compact_desk,
-                           folded=folded)
+                           self._matcher, self._prints, self._recording, strip, depth,
+                           compact=self._settings.compact_desk, folded=folded)
             row.folding.connect(lambda fold, bus=strip_id: self.fold(bus, fold))
             self.rows[strip_id] = row
             self._list.addWidget(row)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidge
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
@@ -20,7 +21,15 @@ from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.app.widgets.value_bar import ValueBar
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.session.edits.live_edits import listen, set_input_value, use_own_ports
-from yellow_ember.session.values.live_input import INPUT_VALUES, InputKind, LiveInput
+from yellow_ember.session.edits.take_edits import is_heard
+from yellow_ember.session.values.live_input import (
+    INPUT_GAIN,
+    INPUT_VALUES,
+    INVERTED,
+    LISTENS,
+    InputKind,
+    LiveInput,
+)
 from yellow_ember.session.values.model import Session, Strip, StripKind
 
 CARD_CHOICES = ((1,), (2,), (1, 2), (3,), (4,), (3, 4))
@@ -90,9 +99,11 @@ class InputMeter(QWidget):
 class InputPanel(QWidget):
     """There while the chosen strip has an input."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, recording: Recording
+                 ) -> None:
         super().__init__()
         self._sessions, self._selection, self._playback = sessions, selection, playback
+        self._recording = recording
         self._gesture = Gesture(sessions)
         self.text = TextLabel()
         self.text.setFont(theme.font(8.5))
@@ -102,6 +113,15 @@ class InputPanel(QWidget):
         self.clip.setToolTip("What came in was at its end; click to forget it")
         self.clip.setStyleSheet(f"color: {theme.AFTER.name()}; padding: 0px 4px")
         self.clip.clicked.connect(self._forget)
+        self.arm = QPushButton("Arm")
+        self.arm.setCheckable(True)
+        self.arm.setToolTip("The next recording is of this track (Shift+R)")
+        self.arm.clicked.connect(lambda on: recording.arm(self._selection.strip_id, on=on))
+        self.takes = QPushButton("Takes")
+        self.takes.setToolTip("What was recorded for this track; the one that is heard is marked")
+        self._takes_menu = QMenu(self.takes)
+        self._takes_menu.aboutToShow.connect(self._fill_takes)
+        self.takes.setMenu(self._takes_menu)
         self.bars = {parameter.id: ValueBar(parameter) for parameter in INPUT_VALUES}
         for name, bar in self.bars.items():
             bar.changing.connect(functools.partial(self._set, name))
@@ -114,9 +134,17 @@ class InputPanel(QWidget):
         layout.setSpacing(3)
         layout.addLayout(head)
         layout.addWidget(self.meter)
-        for bar in self.bars.values():
-            layout.addWidget(bar)
+        layout.addWidget(self.bars[INPUT_GAIN.id])
+        switches = QHBoxLayout()
+        for switch in (INVERTED, LISTENS):
+            switches.addWidget(self.bars[switch.id])
+        layout.addLayout(switches)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.arm)
+        buttons.addWidget(self.takes)
+        layout.addLayout(buttons)
         self.clip.hide()
+        recording.changed.connect(self.refresh)
         playback.frame.connect(self._on_frame)
         self.refresh()
 
@@ -127,6 +155,10 @@ class InputPanel(QWidget):
         if live is not None:
             for name, bar in self.bars.items():
                 bar.show_value(getattr(live, name))
+            takes = self._selection.strip.takes
+            self.arm.setChecked(self._selection.strip_id in self._recording.armed)
+            self.takes.setText(f"Takes ({len(takes)})" if takes else "Takes")
+            self.takes.setEnabled(bool(takes))
             self._on_frame(self._playback.state)
 
     def _on_frame(self, state: EngineState) -> None:
@@ -141,6 +173,23 @@ class InputPanel(QWidget):
         self.text.setText(f"{strip.live.words[:1].upper()}{strip.live.words[1:]}{late}")
         self.meter.show_peak(reading.input_peak if reading is not None else 0.0)
         self.clip.setVisible(reading is not None and strip.listens and reading.clipped)
+
+    def _fill_takes(self) -> None:
+        """Every take, with where it lies and how long it is; then what can be forgotten."""
+        self._takes_menu.clear()
+        strip = self._selection.strip
+        for number, take in enumerate(strip.takes, 1):
+            at, length = take.start, (take.end or take.begin) - take.begin
+            action = self._takes_menu.addAction(
+                f"Take {number}: {int(at // 60)}:{at % 60:04.1f}, {length:.1f} s",
+                functools.partial(self._recording.choose_take, strip.id, take.id))
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(is_heard(strip.regions, take))
+        forget = self._takes_menu.addMenu("Forget")
+        assert forget is not None
+        for number, take in enumerate(strip.takes, 1):
+            forget.addAction(f"Take {number}", functools.partial(self._recording.forget_take, strip.id, take.id))
 
     def _forget(self) -> None:
         if self._playback.engine is not None:

@@ -30,6 +30,7 @@ from yellow_ember.app.state.matcher import Matcher, MatchState
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.widgets import theme
@@ -82,12 +83,12 @@ class StripRow(QAbstractButton):
     """What feeds the bus is to be folded away, or shown."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
-                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, strip: Strip, depth: int, *,
-                 compact: bool = False, folded: bool | None = None) -> None:
+                 measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, recording: Recording,
+                 strip: Strip, depth: int, *, compact: bool = False, folded: bool | None = None) -> None:
         super().__init__()
         self._compact, self._folded = compact, folded
         self._sessions, self._selection, self._playback, self._messages = sessions, selection, playback, messages
-        self._measurer, self._matcher, self._prints = measurer, matcher, prints
+        self._measurer, self._matcher, self._prints, self._recording = measurer, matcher, prints, recording
         self.strip_id = strip.id
         self._depth = depth
         self._still: QPixmap | None = None
@@ -127,6 +128,7 @@ class StripRow(QAbstractButton):
         measured = self._measurer.latest(self.strip_id)
         shown = (self._match, trouble, None if measured is None else measured.comparison.added_db, strip.name,
                  strip.mute, strip.solo, strip.bypass, strip.tint, strip.live, strip.own_ports, self._link, state,
+                 self.strip_id in self._recording.armed,
                  share, tuple((stage.kind, stage.on) for stage in strip.chain), strip.sends,
                  self._selection.strip_id == self.strip_id, self.strip_id in self._selection.chosen)
         if shown == self._shown:
@@ -135,6 +137,7 @@ class StripRow(QAbstractButton):
         sends = [f"sends to {self._sessions.session.strip(send.to).name}" for send in strip.sends]
         states = [word for word, on in (
             (f"listens to {strip.live.words if strip.live is not None else ''}", strip.listens),
+            ("armed for recording", self.strip_id in self._recording.armed),
             ("leaves by ports of its own", strip.own_ports),
             ("muted", strip.mute), ("solo", strip.solo), ("bypassed", strip.bypass),
             (f"linked, {self._link}", bool(self._link)),
@@ -237,7 +240,7 @@ class StripRow(QAbstractButton):
         if self._link:
             self._paint_link(painter, QRectF(left, 5, 15, 13))
             left += 19
-        if strip.listens:
+        if strip.listens or self.strip_id in self._recording.armed:
             left = self._paint_socket(painter, left)
         painter.setFont(theme.font(9.5, bold=strip.kind is not StripKind.TRACK))
         painter.setPen(theme.DIM if strip.mute else theme.TEXT)
@@ -274,10 +277,10 @@ class StripRow(QAbstractButton):
         self._paint_mark(painter)
 
     def _paint_socket(self, painter: QPainter, left: int) -> int:
-        """An arrow into a ring, for a strip that listens; where it ends."""
+        """An arrow into a ring, for a strip that listens, filled where it is armed; where it ends."""
         middle = 9.0 if self._compact else 12.0
         painter.setPen(QPen(theme.AFTER if self._clipped else theme.BEFORE, 1.4))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setBrush(theme.RECORD if self.strip_id in self._recording.armed else Qt.BrushStyle.NoBrush)
         painter.drawEllipse(QPointF(left + 10, middle), 4.0, 4.0)
         painter.drawLine(QPointF(left, middle), QPointF(left + 9, middle))
         painter.drawLine(QPointF(left + 9, middle), QPointF(left + 6, middle - 2.5))

@@ -13,6 +13,7 @@ from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.imports import Imports
 from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.state.tempo_tap import TEMPO
@@ -67,6 +68,10 @@ class TransportButton(QPushButton):
             path.lineTo(x - 4, y + 6)
             path.closeSubpath()
             painter.fillPath(path, colour)
+        elif self._sign == "record":
+            painter.setBrush(theme.RECORD if self.isChecked() else Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.RECORD, 1.6))
+            painter.drawEllipse(QRectF(x - 6, y - 6, 12, 12))
         elif self._sign == "stop":
             painter.fillRect(QRectF(x - 5, y - 5, 10, 10), colour)
         elif self._sign == "start":
@@ -169,12 +174,12 @@ class TopLine(QWidget):
     """The strip across the top of the window."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback,
-                 added: AddedListening, imports: Imports) -> None:
+                 added: AddedListening, imports: Imports, recording: Recording) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._sessions, self._selection, self._playback, self._added = sessions, selection, playback, added
-        self._imports = imports
+        self._imports, self._recording = imports, recording
         self._gesture = Gesture(self._sessions)
         self._ceiling_left = 0
         self.session_name = TextLabel()
@@ -184,6 +189,8 @@ class TopLine(QWidget):
         self.play = TransportButton("play", "Play", "Space")
         self.loop = TransportButton("loop", "Loop", "L")
         self.loop.setCheckable(True)
+        self.record = TransportButton("record", "Record", "R")
+        self.record.setCheckable(True)
         self.position = TextLabel()
         self.position.setFont(theme.font(12, bold=True))
         self.position.setMinimumWidth(122)
@@ -206,7 +213,7 @@ class TopLine(QWidget):
         layout.setContentsMargins(10, 6, 10, 6)
         layout.setSpacing(6)
         layout.addWidget(self.session_name, 1)
-        for button in (self.to_start, self.play, self.loop):
+        for button in (self.to_start, self.play, self.record, self.loop):
             layout.addWidget(button)
         layout.addWidget(self.position)
         for bar, width in ((self.tempo, 116), (self.live, 80), (self.printing, 80)):
@@ -232,6 +239,8 @@ class TopLine(QWidget):
         self.to_start.clicked.connect(lambda: self._playback.locate(self._playback.start_position))
         self.play.clicked.connect(self._playback.toggle_play)
         self.loop.clicked.connect(self.toggle_loop)
+        self.record.clicked.connect(self._toggle_record)
+        self._recording.changed.connect(self._show_recording)
         self.tempo.changing.connect(lambda value: self._gesture.show(
             "Tempo", "tempo", lambda session: session.with_(tempo=value)))
         for bar in (self.tempo, self.live, self.printing):
@@ -261,6 +270,13 @@ class TopLine(QWidget):
         self._sessions.document.commit("Loop", lambda session: session.with_(
             loop=session.loop.with_(on=not session.loop.on) if session.loop.end > session.loop.start
             else Loop(0, length)))
+
+    def _toggle_record(self) -> None:
+        self._recording.toggle()
+        self._show_recording()
+
+    def _show_recording(self) -> None:
+        self.record.setChecked(self._recording.running)
 
     def _set_quality(self, name: str, value: float) -> None:
         self._gesture.show("Quality", name, lambda session: session.with_(

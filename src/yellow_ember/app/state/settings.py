@@ -36,6 +36,8 @@ class Settings:
     card_closed : the card of the first start was closed
     preset_filters : what the preset browser was last told, by filter; its source by the source that it proposed
     printing : what the print dialog was last told
+    pre_roll, record_path : seconds that are played before recording begins; whether what leaves paths is written too
+    round_trips : frames from what goes out to what comes in, as measured, by device
     keys : keys that the user gave to commands, by their names
     opened : groups of controls that are open on the bench, by kind of stage, with commas
     layout : what each splitter and the window remember, as text
@@ -63,6 +65,9 @@ class Settings:
     notes: dict[str, str] = field(default_factory=dict)
     preset_filters: dict[str, str] = field(default_factory=dict)
     printing: dict[str, str] = field(default_factory=dict)
+    pre_roll: float = 0.0
+    record_path: bool = False
+    round_trips: dict[str, str] = field(default_factory=dict)
     keys: dict[str, str] = field(default_factory=dict)
     opened: dict[str, str] = field(default_factory=dict)
     layout: dict[str, str] = field(default_factory=dict)

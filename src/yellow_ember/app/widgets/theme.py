@@ -13,18 +13,18 @@ from PyQt6.QtWidgets import QApplication
 
 _LOOKS = {
     "dark": ("#171311", "#1f1a17", "#2b2520", "#40372f", "#efe7dc", "#b3a899", "#7a6f63", "#85796b", "#f2c43a",
-             "#57471b", "#93a8bd", "#36414c", "#4693a8bd", "#14efe7dc"),
+             "#57471b", "#93a8bd", "#36414c", "#e2664a", "#4693a8bd", "#14efe7dc"),
     "light": ("#e9e2d6", "#f5f0e7", "#fffaf1", "#c4b8a6", "#261f18", "#5d5245", "#80745f", "#7a6f60", "#8a5800",
-              "#f2d488", "#3d5a78", "#c3d0dc", "#463d5a78", "#14261f18")}
+              "#f2d488", "#3d5a78", "#c3d0dc", "#b0391c", "#463d5a78", "#14261f18")}
 """Values in the order of the names below, the last two with their opacity first."""
 _RAMPS = {
     "dark": ((0.0, "#3b2723"), (0.25, "#7d3522"), (0.5, "#c4561f"), (0.75, "#f09a2c"), (1.0, "#fdeeb4")),
     "light": ((0.0, "#3b2723"), (0.25, "#7d3522"), (0.5, "#c4561f"), (0.75, "#e88f1c"), (1.0, "#ffcb2e"))}
 """On a light ground the strongest ends where it can still be seen."""
-GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM, COMFORT = (
-    QColor(value) for value in _LOOKS["dark"])
-_ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, HISTOGRAM,
-        COMFORT)
+(GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, RECORD, HISTOGRAM,
+ COMFORT) = (QColor(value) for value in _LOOKS["dark"])
+_ALL = (GROUND, PANEL, RAISED, EDGE, TEXT, DIM, FAINT, DISABLED, AFTER, AFTER_FILL, BEFORE, BEFORE_FILL, RECORD,
+        HISTOGRAM, COMFORT)
 TINTS = (("Rust", "#b5523b"), ("Sand", "#c9a35a"), ("Moss", "#7d8f4e"), ("Fir", "#3f7f63"), ("Sea", "#3f8fa3"),
          ("Slate", "#5f7396"), ("Heather", "#8a6aa5"), ("Rose", "#b8698a"))
 """Colours that strips are told apart by, beside any other: clear of the ground in both looks."""

@@ -60,6 +60,11 @@ class Card(Protocol):
     @property
     def delay(self) -> int: ...
 
+    @property
+    def round_trip(self) -> int:
+        """Frames from what goes out to when it would come in again, as far as the device tells."""
+        ...
+
     def use(self, ports: Ports) -> bool:
         """Take these ways in and out; False where the card has to be opened again for them."""
         ...
@@ -85,6 +90,10 @@ class QueuedCard:
         self.wires: frozenset[Wire] = frozenset()
         self._crossing = Crossing(ports, block)
         self._interleaved: NDArray[np.float32] = np.zeros((block, MASTER_CHANNELS), np.float32)
+
+    @property
+    def round_trip(self) -> int:
+        return self.delay
 
     def use(self, ports: Ports) -> bool:
         if ports != self._crossing.ports:

@@ -22,12 +22,17 @@ from yellow_ember.engine.live.messages import (
     ChangeValues,
     Command,
     DeviceSettings,
+    EndRecording,
     ForgetClips,
     HearBefore,
     Locate,
+    MeasureRoundTrip,
     Play,
     Quit,
     Ready,
+    Record,
+    Recorded,
+    RoundTrip,
     SetSession,
     Stop,
     Trouble,
@@ -100,6 +105,7 @@ class EngineClient:
         self.devices: tuple[str, ...] = ()
         self.device, self.block = "", device.block
         self.restarts = 0
+        self._answers: list[Recorded | RoundTrip] = []
         self._restarted: list[float] = []
         self._said = ""
         self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0, 0, None)
@@ -180,6 +186,8 @@ class EngineClient:
                         self.devices = devices or self.devices
                     case Trouble(text):
                         self._say(text)
+                    case Recorded() | RoundTrip() as answer:
+                        self._answers.append(answer)
         head = self._board.head[0]
         beat, now = int(head["beat"]), time.monotonic()
         if beat != self._beat:
@@ -247,6 +255,23 @@ class EngineClient:
         if self.prints != UsePrints(prints):
             self.prints = UsePrints(prints)
             self._send(self.prints)
+
+    def record(self, order: Record) -> None:
+        """Record, as soon as what is armed listens."""
+        self._send(order)
+
+    def end_recording(self) -> None:
+        """Close what is recorded, though playing goes on."""
+        self._send(EndRecording())
+
+    def measure_round_trip(self, strip_id: str) -> None:
+        """Send a burst out, and look when it comes in at a strip's input."""
+        self._send(MeasureRoundTrip(strip_id))
+
+    def take_answers(self) -> list[Recorded | RoundTrip]:
+        """What `poll` brought of recordings and round trips since this was asked last."""
+        answers, self._answers = self._answers, []
+        return answers
 
     def forget_clips(self) -> None:
         """Watch inputs for clipping from now on."""

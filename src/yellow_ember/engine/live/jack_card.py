@@ -18,8 +18,8 @@ from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Port
 from yellow_ember.session.values.model import MASTER
 
 CLIENT = "Yellow Ember"
-_PLAYBACK = 1
-"""`JackPlaybackLatency`."""
+_CAPTURE, _PLAYBACK = 0, 1
+"""`JackCaptureLatency`, `JackPlaybackLatency`."""
 _ATTENDED_SECONDS = 0.004
 """How often all else is seen to, beside the server's thread."""
 
@@ -62,15 +62,15 @@ class _Range(ctypes.Structure):
     _fields_ = (("min", ctypes.c_uint32), ("max", ctypes.c_uint32))
 
 
-def _playback_latency() -> Callable[[Any], int]:
-    """What tells how late a port is heard, in frames; the package does not reach that function."""
+def _port_latency() -> Callable[[Any, int], int]:
+    """What tells how far a port is from the card, in frames; the package does not reach that function."""
     library, foreign = ctypes.CDLL(ctypes.util.find_library("jack")), FFI()
     ask = library.jack_port_get_latency_range
     ask.argtypes, ask.restype = (ctypes.c_void_p, ctypes.c_int, ctypes.POINTER(_Range)), None
 
-    def tell(port: Any) -> int:
+    def tell(port: Any, mode: int) -> int:
         latency = _Range()
-        ask(int(foreign.cast("uintptr_t", port._ptr)), _PLAYBACK, ctypes.byref(latency))
+        ask(int(foreign.cast("uintptr_t", port._ptr)), mode, ctypes.byref(latency))
         return int(latency.max)
 
     return tell
@@ -107,7 +107,7 @@ class JackCard:
         self.block: int = self._client.blocksize
         self.missed = 0
         self.wires: frozenset[Wire] = frozenset()
-        self._latency_of = _playback_latency()
+        self._latency_of = _port_latency()
         self._gone = ""
         self._rewired = threading.Event()
         self._turn: Turn | None = None
@@ -214,7 +214,11 @@ class JackCard:
     @property
     def delay(self) -> int:
         """What the server says of the way from the first output to the ear; the card's period where it says nothing."""
-        return self._latency_of(self._ways.outs[0]) or self.block
+        return self._latency_of(self._ways.outs[0], _PLAYBACK) or self.block
+
+    @property
+    def round_trip(self) -> int:
+        return self.delay + max((self._latency_of(port, _CAPTURE) for port in self._ways.ins), default=0)
 
     def run(self, turn: Turn, attend: Attend) -> None:
         self._turn = turn

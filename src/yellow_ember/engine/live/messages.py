@@ -101,12 +101,66 @@ class ForgetClips:
 
 
 @dataclass(frozen=True, slots=True)
+class ArmedStrip:
+    """A strip that is recorded.
+
+    Attributes
+    ----------
+    name : str
+        What its files are called, before their numbers.
+    path_too : bool
+        What leaves its path is written as well, to files of its own.
+    """
+
+    strip_id: str
+    name: str
+    path_too: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """Write down what comes in while playing, from now on and until playing stops.
+
+    Attributes
+    ----------
+    first, end : int, int | None
+        Frames of the session between which it is written; None for no end.
+    round_trip : int | None
+        Frames from what goes out to when it comes in again, None for what the card says.
+    starts_at : int
+        The session's first frame, counted from midnight.
+    play_from : int | None
+        Where playing begins as soon as all is ready, where the session stands; None to wait for that.
+    """
+
+    strips: tuple[ArmedStrip, ...]
+    folder: Path
+    first: int
+    end: int | None
+    round_trip: int | None
+    starts_at: int
+    play_from: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EndRecording:
+    """Close all files, though playing goes on."""
+
+
+@dataclass(frozen=True, slots=True)
+class MeasureRoundTrip:
+    """Send a burst out, and look when it comes in again at a strip's input."""
+
+    strip_id: str
+
+
+@dataclass(frozen=True, slots=True)
 class Quit:
     """End the engine."""
 
 
 Command = (SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ForgetClips
-           | ChangeDevice | Quit)
+           | Record | EndRecording | MeasureRoundTrip | ChangeDevice | Quit)
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,4 +182,38 @@ class Trouble:
     text: str
 
 
-Report = Ready | Trouble
+@dataclass(frozen=True, slots=True)
+class RecordedTake:
+    """A file that was recorded.
+
+    Attributes
+    ----------
+    position, frames : int
+        Where in the session it begins, and how long it is.
+    of_path : bool
+        It holds what left the path, not what came in.
+    """
+
+    strip_id: str
+    path: Path
+    position: int
+    frames: int
+    of_path: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """A recording has ended; `trouble` says why, where it had to."""
+
+    takes: tuple[RecordedTake, ...]
+    trouble: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RoundTrip:
+    """Frames from what goes out to when it comes in; None where nothing came back."""
+
+    frames: int | None
+
+
+Report = Ready | Trouble | Recorded | RoundTrip

@@ -55,6 +55,10 @@ class PortAudioCard(QueuedCard):
             raise DeviceError(f"{name} can't play at {rate} Hz{with_inputs}: {error}") from None
         self._trouble: type[Exception] = sounddevice.PortAudioError
 
+    @property
+    def round_trip(self) -> int:
+        return self.delay + (round(self._stream.latency[0] * self.rate) if self._inputs else 0)
+
     def use(self, ports: Ports) -> bool:
         return ports.card_inputs <= self._inputs and super().use(ports)
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.live.changes import PackedSession, ValueChange, with_changes
+from yellow_ember.engine.live.messages import EndRecording, Record
 from yellow_ember.engine.live.meters import GraphMeters
 from yellow_ember.engine.live.ports import Ports
 from yellow_ember.session.values.drawn import with_macro_lanes
@@ -44,6 +45,11 @@ class _Build:
     fresh: bool
 
 
+_Order = _Build | tuple[ValueChange, ...] | Record | EndRecording
+Prepared = NewGraph | NewValues | Record | EndRecording
+"""What the audio thread takes up, in the order in which it was asked for."""
+
+
 class Preparer:
     """Takes sessions and value changes in their order, and gives out what the audio thread can take up at once.
 
@@ -58,12 +64,12 @@ class Preparer:
 
     def __init__(self, say: Callable[[str], None]) -> None:
         self._say = say
-        self._orders: queue.SimpleQueue[_Build | tuple[ValueChange, ...] | None] = queue.SimpleQueue()
-        self._results: queue.SimpleQueue[NewGraph | NewValues] = queue.SimpleQueue()
+        self._orders: queue.SimpleQueue[_Order | None] = queue.SimpleQueue()
+        self._results: queue.SimpleQueue[Prepared] = queue.SimpleQueue()
         self._session: Session | None = None
         self._graph: Graph | None = None
         self._max_block = 0
-        self._held: list[_Build | None] = []
+        self._held: list[_Order | None] = []
         """The order that was met while values were gathered."""
         self._untold: frozenset[str] = frozenset()
         """Strips whose new values could not be worked out; they are told of with the next ones."""
@@ -91,7 +97,11 @@ class Preparer:
         """Work out new values of the last session."""
         self._orders.put(changes)
 
-    def result(self) -> NewGraph | NewValues | None:
+    def pass_on(self, command: Record | EndRecording) -> None:
+        """Give out a command behind all that was asked for before it."""
+        self._orders.put(command)
+
+    def result(self) -> Prepared | None:
         """Return the next result, or None where nothing is ready."""
         try:
             return self._results.get_nowait()
@@ -107,15 +117,17 @@ class Preparer:
             except Exception as error:  # the engine plays on with what it has
                 self._say(f"The session can't be played: {error}")
 
-    def _done(self, order: _Build | tuple[ValueChange, ...]) -> NewGraph | NewValues:
+    def _done(self, order: _Order) -> Prepared:
         if isinstance(order, tuple):
             return self._changed(order)
+        if isinstance(order, Record | EndRecording):
+            return order
         self._max_block = order.max_block
         if order.packed is not None:
             self._session = order.packed.unpacked()
         return self._built(fresh=order.fresh)
 
-    def _next_order(self) -> _Build | tuple[ValueChange, ...] | None:
+    def _next_order(self) -> _Order | None:
         """The next order; values that came while the last one was worked out are taken together."""
         order = self._held.pop() if self._held else self._orders.get()
         while isinstance(order, tuple) and not self._orders.empty():

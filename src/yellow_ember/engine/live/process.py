@@ -32,13 +32,18 @@ from yellow_ember.engine.live.messages import (
     ChangeValues,
     Command,
     DeviceSettings,
+    EndRecording,
     ForgetClips,
     HearBefore,
     Locate,
+    MeasureRoundTrip,
     Play,
     Quit,
     Ready,
+    Record,
+    Recorded,
     Report,
+    RoundTrip,
     SetSession,
     Stop,
     Trouble,
@@ -48,6 +53,8 @@ from yellow_ember.engine.live.messages import (
 from yellow_ember.engine.live.meters import GraphMeters
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Ports
 from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
+from yellow_ember.engine.live.recording import Recorder
+from yellow_ember.engine.live.round_trip import RoundTripProbe
 from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip import StripNode
@@ -71,6 +78,8 @@ _LOOKS_SECONDS = 1.0
 """How often it is looked whether a device came back, and how late the present one is."""
 _AWAKE_SECONDS, _RESTING_SECONDS = 2.0, 0.4
 """How long behind the last sound and the last command blocks are made on, and how slowly it looks around then."""
+_ARMED_SECONDS = 10.0
+"""So long a recording waits for its inputs."""
 _NOTICED_SECONDS = 0.15
 """A longer wait for the first sound is cut short by running in."""
 
@@ -137,6 +146,10 @@ class Engine:
         self._crossed: tuple[Graph, Ports] | None = None
         self._fed: tuple[tuple[Listener, int, str], ...] = ()
         self._leaving: tuple[tuple[StripNode, int], ...] = ()
+        self._record: tuple[Record, float] | None = None
+        """What is to be recorded as soon as its strips listen, and since when."""
+        self._recorder: Recorder | None = None
+        self._probe: RoundTripProbe | None = None
         self._from_start = False
         """True while the graph runs in from the session's first frame."""
 
@@ -161,6 +174,7 @@ class Engine:
 
     def close(self) -> None:
         """End the threads and let the card go."""
+        self._end_recording()
         self._preparer.close()
         self._crew.close()
         if self._card is not None:
@@ -170,6 +184,7 @@ class Engine:
         self._reports.append(report)
 
     def _open_card(self) -> None:
+        self._end_recording()
         if self._card is not None:
             self._card.close()
         self._reopen = False
@@ -220,13 +235,14 @@ class Engine:
             self._delay = self._card.delay
             self._look_for_the_wished()
         self._see_to_ports(self._card)
+        self._see_to_recording(self._card)
         return self._running and not self._reopen
 
     def _rest(self) -> None:
         """Where nothing sounds, and nothing did or was asked for lately, wait for a command."""
         assert self._card is not None
         now = time.monotonic()
-        if self.transport.playing or self._live or self._commands:
+        if self.transport.playing or self._live or self._commands or self._probe is not None:
             self._awake_until = now + _AWAKE_SECONDS
         elif now > self._awake_until:
             self._card.pause()
@@ -250,6 +266,37 @@ class Engine:
         if fresh:
             names = ", ".join(strip.name for strip in session.strips if strip.id in fresh)
             self._say(Trouble(f"{names} would be fed with what it makes: its input is muted until that is undone"))
+
+    def _see_to_recording(self, card: Card) -> None:
+        if self._record is not None:
+            self._begin_recording(card, *self._record)
+        if self._recorder is not None and self._recorder.done:
+            self._end_recording()
+        if self._probe is not None and self._probe.done:
+            probe, self._probe = self._probe, None
+            self._say(RoundTrip(probe.frames()))
+
+    def _begin_recording(self, card: Card, order: Record, since: float) -> None:
+        """Begin where every armed strip listens by now."""
+        graph = self.graph
+        listening = {} if graph is None or self._waiting is not None or not self._suits else {
+            strip_id for strip_id, node in graph.nodes.items() if node.listener is not None}
+        if graph is not None and all(strip.strip_id in listening for strip in order.strips):
+            self._record = None
+            self._end_recording()
+            round_trip = card.round_trip if order.round_trip is None else order.round_trip
+            self._recorder = Recorder(order, graph.nodes, self._rate, graph.latency, round_trip)
+            if order.play_from is not None and not self.transport.playing:
+                self._commands.append(Play(order.play_from))
+        elif time.monotonic() > since + _ARMED_SECONDS:
+            self._record = None
+            self._say(Recorded((), "What was to be recorded does not come in"))
+
+    def _end_recording(self) -> None:
+        """Close what is recorded, and tell of it."""
+        recorder, self._recorder = self._recorder, None
+        if recorder is not None:
+            self._say(recorder.result())
 
     def _look_for_the_wished(self) -> None:
         if self._wished is not None and jack_runs():
@@ -279,6 +326,10 @@ class Engine:
                 self._preparer.build(packed, self._block, fresh=reload)
             case ChangeValues(changes):
                 self._preparer.change(changes)
+            case Record() | EndRecording():
+                self._preparer.pass_on(command)
+            case MeasureRoundTrip(strip_id):
+                self._probe = RoundTripProbe(strip_id, self._rate)
             case _:
                 self._commands.append(command)
 
@@ -356,8 +407,17 @@ class Engine:
     def _take_prepared(self) -> None:
         """Take up what the preparer has ready: settings at once, a graph when the sound has faded out."""
         while (result := self._preparer.result()) is not None:
-            self._session, self._ports = result.session, result.ports
+            if isinstance(result, NewGraph | NewValues):
+                self._session, self._ports = result.session, result.ports
             match result:
+                case Record():
+                    self._record = result, time.monotonic()
+                case EndRecording():
+                    if self._record is not None:
+                        self._record = None
+                        self._say(Recorded(()))
+                    if self._recorder is not None:
+                        self._recorder.end()
                 case NewValues(session, _, strip_ids):
                     if self.graph is not None and self._waiting is None:
                         self.graph.update(session, touched=strip_ids)
@@ -378,6 +438,9 @@ class Engine:
 
     def _swap(self, graph: Graph, meters: GraphMeters) -> None:
         assert self._session is not None
+        if self._recorder is not None and self.graph is not None and graph.latency != self.graph.latency:
+            # What comes in would no longer lie where it was played.
+            self._recorder.end()
         self.graph, self._meters = graph, meters
         meters.stand(self._session)
         self._apply_watch()
@@ -405,14 +468,19 @@ class Engine:
             self._crew, self._next_crew = self._next_crew, None
         self._take_prepared()
         frames = self._block
-        if self.graph is not None and self._session is not None and (self.transport.playing or self._live):
+        if self._probe is not None and not self._probe.done:
+            self._send_burst(self._probe, crossing)
+        elif self.graph is not None and self._session is not None and (self.transport.playing or self._live):
             self._cross(self.graph, crossing)
             if self._silence_left > 0:
                 self._run_in(started)
                 out = self._silent
             else:
-                out = self.graph.process(self._stretches(frames), frames, self._crew)
-                if self.transport.playing:
+                heard, playing, segments = self.transport.run, self.transport.playing, self._stretches(frames)
+                out = self.graph.process(segments, frames, self._crew)
+                if self._recorder is not None:
+                    self._recorder.capture(self.graph.nodes, segments if playing else (), frames, heard)
+                if playing:
                     self._end_with_the_tail(self.graph, out)
             self._meter_strips(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
@@ -429,6 +497,15 @@ class Engine:
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
         self._turn_since = None
+
+    def _send_burst(self, probe: RoundTripProbe, crossing: Crossing) -> None:
+        row = 0
+        for port in crossing.ports.ins:
+            if port.strip_id == probe.strip_id:
+                probe.turn(crossing.came_in[row], crossing.goes_out)
+                return
+            row += port.channels
+        probe.turn(None, crossing.goes_out)
 
     def _stretches(self, frames: int) -> list[Segment]:
         """What the next block is read from: the session, or nowhere while it stands."""

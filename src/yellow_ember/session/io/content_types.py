@@ -235,6 +235,7 @@ class StripContent(Content):
     sends: list[SendContent] = []
     regions: Annotated[list[RegionContent], Field(max_length=MAXIMUM_REGIONS)] = []
     live: LiveInputContent | None = None
+    takes: Annotated[list[RegionContent], Field(max_length=MAXIMUM_REGIONS)] = []
     own_ports: bool = False
     zone_lufs: list[Annotated[float, Between(QUIETEST_LUFS, LOUDEST_LUFS)]] | None = None
     chain: _Stages = []

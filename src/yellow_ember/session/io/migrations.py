@@ -87,7 +87,13 @@ def _session_7(document: Object) -> None:
         strip.setdefault("own_ports", False)
 
 
+def _session_8(document: Object) -> None:
+    """8 brought what was recorded for a strip."""
+    for strip in _objects(document, "strips"):
+        strip.setdefault("takes", [])
+
+
 CHAIN: Mapping[int, Callable[[Object], None]] = {1: _chain_2}
 PRESET: Mapping[int, Callable[[Object], None]] = {1: _preset_2, 2: _preset_3}
 SESSION: Mapping[int, Callable[[Object], None]] = {
-    1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5, 5: _session_6, 6: _session_7}
+    1: _session_2, 2: _session_3, 3: _session_4, 4: _session_5, 5: _session_6, 6: _session_7, 7: _session_8}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -96,9 +97,7 @@ def _strip_content(strip: Strip) -> StripContent:
     return StripContent.model_construct(
         id=strip.id, name=strip.name, kind=strip.kind.value, out=strip.out, tint=strip.tint,
         sends=[SendContent.model_construct(to=send.to, level_db=send.level_db, pre=send.pre) for send in strip.sends],
-        regions=[RegionContent.model_construct(
-            id=region.id, audio=str(region.audio), start=region.start, begin=region.begin, end=region.end,
-            fade_in=region.fade_in, fade_out=region.fade_out) for region in strip.regions],
+        regions=_region_contents(strip.regions), takes=_region_contents(strip.takes),
         live=None if strip.live is None else LiveInputContent.model_construct(
             kind=strip.live.kind.value, channels=list(strip.live.channels),
             **{value.id: getattr(strip.live, value.id) for value in INPUT_VALUES}),
@@ -107,6 +106,12 @@ def _strip_content(strip: Strip) -> StripContent:
         chain=stage_contents(strip.chain), macros=macro_contents(strip.macros, strip.chain),
         lanes=lane_contents(strip.lanes, "seconds"),
         **{value.id: getattr(strip, value.id) for value in STRIP_VALUES})
+
+
+def _region_contents(regions: Sequence[Region]) -> list[RegionContent]:
+    return [RegionContent.model_construct(
+        id=region.id, audio=str(region.audio), start=region.start, begin=region.begin, end=region.end,
+        fade_in=region.fade_in, fade_out=region.fade_out) for region in regions]
 
 
 def _snapshot_content(snapshot: Snapshot) -> SnapshotContent:
@@ -144,6 +149,7 @@ def _strip_from(content: StripContent, position: str) -> Strip:
     strip = Strip(
         id=content.id, name=content.name, kind=kind, out=out, tint=content.tint,
         regions=_regions_from(content.regions, f"{position}.regions"),
+        takes=_regions_from(content.takes, f"{position}.takes"),
         sends=tuple(Send(**dict(send)) for send in content.sends),
         live=_live_from(content.live, kind, f"{position}.live"), own_ports=content.own_ports,
         zone_lufs=_zone_from(content.zone_lufs, f"{position}.zone_lufs"),
@@ -276,10 +282,13 @@ def impulse_files(session: Session) -> list[tuple[Strip, StageSettings, Path]]:
 def relocate(session: Session, folder: Path) -> Session:
     """Point tracks and stages whose file is missing to one of the same name below `folder`, where there is one."""
     by_name = {path.name: path for path in files_below(folder)}
-    for strip in missing_audio(session):
-        session = session.with_strip(strip.with_(regions=tuple(
-            region if is_file(region.audio) else replace(
-                region, audio=by_name.get(region.audio.name, region.audio)) for region in strip.regions)))
+
+    def found(regions: tuple[Region, ...]) -> tuple[Region, ...]:
+        return tuple(region if is_file(region.audio) else replace(
+            region, audio=by_name.get(region.audio.name, region.audio)) for region in regions)
+
+    for strip in session.strips:
+        session = session.with_strip(strip.with_(regions=found(strip.regions), takes=found(strip.takes)))
     for strip, stage, path in impulse_files(session):
         if not is_file(path) and path.name in by_name:
             session = use_impulse(session, strip.id, stage.id, by_name[path.name])

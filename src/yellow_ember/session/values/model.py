@@ -77,6 +77,8 @@ class Strip(_Value):
         The track's files, none for buses.
     live : LiveInput | None
         What the track listens to; while that is on, its files are silent.
+    takes : tuple[Region, ...]
+        What was recorded for it, in its order; a take is heard where one of the regions is of its file.
     own_ports : bool
         What comes out leaves by ports of its own and does not enter the bus that it feeds.
     volume_db, pan, mute, solo, bypass, match_db : float, float, bool, bool, bool, float
@@ -97,6 +99,7 @@ class Strip(_Value):
     sends: tuple[Send, ...] = ()
     regions: tuple[Region, ...] = ()
     live: LiveInput | None = None
+    takes: tuple[Region, ...] = ()
     own_ports: bool = False
     volume_db: float = 0.0
     pan: float = 0.0
