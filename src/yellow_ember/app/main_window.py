@@ -38,6 +38,7 @@ from yellow_ember.app.state.recording import ALL, LOOP, PRE_ROLLS
 from yellow_ember.app.tools import audition
 from yellow_ember.app.tools.batch import BatchTool
 from yellow_ember.app.tools.blind_test import BlindTool
+from yellow_ember.app.tools.controllers_tool import ControllersTool
 from yellow_ember.app.tools.dialogs import AUDIO_FILTER, PrintDialog, SettingsDialog
 from yellow_ember.app.tools.help_tool import FIRST, HelpTool
 from yellow_ember.app.tools.history import HistoryTool
@@ -229,6 +230,7 @@ class MainWindow(QMainWindow):
         self._action(view, "Tap the tempo", "T", workspace.tempo_tap.tap)
         self._action(view, "Tempo\u2026", "Shift+T", lambda: workspace.tools.open(TempoTool))
         self._action(view, "Before or after", "B", self.top_line.compare.toggle)
+        self._action(view, "Controllers\u2026", "", lambda: workspace.tools.open(ControllersTool))
         self._action(view, "Spread of all strips\u2026", "Ctrl+D", lambda: workspace.tools.open(Spread))
         self._action(view, "Meters\u2026", "Ctrl+Shift+M", lambda: workspace.tools.open(MetersTool))
         self._action(view, "Blind test\u2026", "Ctrl+T", self.open_blind_test)

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from yellow_ember.app.state.added import AddedListening
 from yellow_ember.app.state.background import BackgroundPrints
 from yellow_ember.app.state.commands import Commands
+from yellow_ember.app.state.controllers import Controllers
 from yellow_ember.app.state.dissector import Dissector
 from yellow_ember.app.state.garbage import GarbageCollector
 from yellow_ember.app.state.imports import Imports
@@ -36,7 +37,7 @@ from yellow_ember.session.edits.following import follow
 from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
-           "prints", "added", "dissector", "rendering", "recording", "time_view",
+           "prints", "added", "dissector", "rendering", "recording", "controllers", "time_view",
            "session_waves", "tempo_tap", "lane_writer", "tools", "commands")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
@@ -71,6 +72,7 @@ class Workspace(QObject):
         self.dissector = self.give(Dissector)
         self.rendering = self.give(Rendering)
         self.recording = self.give(Recording)
+        self.controllers = self.give(Controllers)
         for name in _PIECES:
             piece = getattr(self, name)
             if isinstance(piece, QObject):

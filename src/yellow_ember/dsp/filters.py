@@ -242,3 +242,19 @@ _ROOM = 1024
 def past_length(taps: int, max_block: int) -> int:
     """How many inputs there is room for beside an FIR filter, as `kernels.filters.fir` wants it."""
     return taps - 1 + max(max_block, _ROOM)
+
+
+def minimum_phase(magnitude: Samples) -> Samples:
+    """The spectrum of that magnitude whose energy comes soonest, by the cepstrum; (bins,) of a real transform."""
+    floor = max(float(magnitude.max()), 1e-12) * 1e-6
+    cepstrum = np.fft.irfft(np.log(np.maximum(magnitude, floor)))
+    half = cepstrum.size // 2
+    cepstrum[1:half] *= 2.0
+    cepstrum[half + 1:] = 0.0
+    return np.asarray(np.exp(np.fft.rfft(cepstrum)))
+
+
+def soonest(taps: Samples) -> Samples:
+    """A filter of as many taps and the same magnitude whose energy comes soonest."""
+    size = 16 * (1 << taps.size.bit_length())
+    return np.asarray(np.fft.irfft(minimum_phase(np.abs(np.fft.rfft(taps, size))))[:taps.size])

@@ -36,6 +36,8 @@ from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, Setup
 
 CENTRE_SECONDS = 0.018
 """Delay at rest where speed varies as real transports do."""
+LOW_CENTRE_FRAMES = 24
+"""Frames of delay at rest where sound comes in live; what moves further is held back."""
 FAR_CENTRE_SECONDS = 0.12
 """Delay at rest with the extended range."""
 _MOST_BEHIND = 2.5
@@ -227,7 +229,7 @@ def motion_sizes(setup: Setup, centre: int) -> dict[str, int]:
 def set_up_motion(record: MotionRecord, setup: Setup, centre: int) -> None:
     """Make a record ready; `centre` frames pass at rest."""
     record.centre = centre
-    record.reach = _REACH * (centre - kernels.TAPS)
+    record.reach = _REACH * (centre - (kernels.TAPS // 2 + 1 if centre == LOW_CENTRE_FRAMES else kernels.TAPS))
     record.leak = 1.0 - math.exp(-2.0 * math.pi * _LEAK_HZ / setup.rate)
     record.clock, record.table, record.band = setup.clock.times, interpolator(), _scrape_band(setup.rate)
     record.figures = calibrated(SpeedFigures(), setup.rate)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.filters import minimum_phase
 
 SECONDS = 0.2
 """Length of a response."""
@@ -221,16 +222,6 @@ def _microphone(kind: Microphone, hz: Samples, metres: float) -> Samples:
     return np.asarray(result / np.sqrt(1.0 + (hz / kind.top) ** 6))
 
 
-def _minimum_phase(magnitude: Samples) -> Samples:
-    """The spectrum of that magnitude whose energy comes soonest, by the cepstrum."""
-    floor = max(float(magnitude.max()), 1e-12) * 1e-6
-    cepstrum = np.fft.irfft(np.log(np.maximum(magnitude, floor)))
-    half = cepstrum.size // 2
-    cepstrum[1:half] *= 2.0
-    cepstrum[half + 1:] = 0.0
-    return np.asarray(np.exp(np.fft.rfft(cepstrum)))
-
-
 def _piston(ka: Samples) -> Samples:
     """|2 J1(x) / x| for x up to _MAX_KA, by its power series."""
     quarter = -0.25 * ka * ka
@@ -267,7 +258,7 @@ def response(speaker_id: str, microphone_id: str, angle: float, metres: float, f
     hz, cone = _levelled_cone(speaker, rate, 1 << (3 * taps // 2 - 1).bit_length())
     set_for = _FAR_METRES if far else _NEAR_METRES
     heard = _microphone(microphone, hz, metres) * _unity(hz, _microphone(microphone, hz, set_for), rate)
-    own = _minimum_phase(cone * heard)
+    own = minimum_phase(cone * heard)
     wave = 2.0 * np.pi * hz / _SOUND
     turned = math.radians(angle)
     total = np.zeros(hz.size, dtype=complex)

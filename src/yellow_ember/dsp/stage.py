@@ -134,6 +134,8 @@ class Setup:
         Shared by all stages of a chain.
     loop : LoopPort | None
         The way through the rest of the chain, for a stage whose settings ask for one (`StageKind.loops`).
+    low_delay : bool
+        Sound comes in live: what comes soonest is better than what is exact in phase.
     widen : bool
         A chain of one channel goes on with two from the first stage that makes two of one (`StageKind.spreads`).
     """
@@ -150,6 +152,7 @@ class Setup:
     clock: Clock = field(default_factory=Clock)
     loop: LoopPort | None = None
     widen: bool = False
+    low_delay: bool = False
 
 
 MOST_TURNS = 5

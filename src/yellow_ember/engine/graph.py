@@ -38,12 +38,19 @@ class Graph:
         self._restless: set[StripNode] = set()
         """Strips that are to be looked at between blocks."""
         sources: dict[str, list[str]] = {}
+        carrying: set[str] = set()
+        """Strips that live sound goes through."""
         for row, strip in enumerate(order):
             sources[strip.id] = [source.id for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            self.nodes[strip.id] = StripNode(session, strip, settings, old, outs, row, self._restless)
+            if (settings.live and strip.listens) or carrying.intersection(
+                    source for source in sources[strip.id] if not session.strip(source).own_ports):
+                carrying.add(strip.id)
+            low_delay = strip.id in carrying and session.quality.low_delay
+            self.nodes[strip.id] = StripNode(session, strip, settings, old, outs, row, self._restless,
+                                             low_delay=low_delay)
         listening = {strip_id for strip_id, node in self.nodes.items() if node.listener is not None}
         alignment = align(tuple(self.nodes), sources,
                           {strip_id: node.chain.latency for strip_id, node in self.nodes.items()}, listening,

@@ -400,16 +400,19 @@ class StripNode:
         Of what comes out, which may be two where that is one.
     live_latency : int | None
         Frames from the live input that reaches it last to where that is heard; None where none does.
+    low_delay : bool
+        Its stages are quick rather than exact in phase, since live sound goes through.
     live_delay : int
         The same to what comes out of it.
     """
 
     def __init__(self, session: Session, strip: Strip, settings: GraphSettings, reuse: StripNode | None,
-                 outs: Samples, row: int, restless: set[StripNode]) -> None:
+                 outs: Samples, row: int, restless: set[StripNode], *, low_delay: bool = False) -> None:
         self.strip = strip
         self.chain: Chain
         self.latency: int
         self.row = row
+        self.low_delay = low_delay
         self._restless = restless
         self.listener: Listener | None = None
         self.regions: list[RegionReader] = []
@@ -419,12 +422,13 @@ class StripNode:
         else:
             self.regions = _regions_of(strip, session.rate, settings.max_block, reuse)
             self.channels = max((region.channels for region in self.regions), default=2)
-        old = reuse.chain if reuse is not None and reuse.channels == self.channels else None
+        old = reuse.chain if reuse is not None and (reuse.channels, reuse.low_delay) == (
+            self.channels, low_delay) else None
         clock = old.clock if old is not None else Clock(
             session.tempo, session.beats_per_bar, session.first_beat)
         self._setup = Setup(session.rate, self.channels, settings.max_block, settings.oversample,
                             session.reference_dbfs, seed_from(session.seed, strip.id), read_impulse=find_impulse,
-                            clock=clock, widen=True)
+                            clock=clock, widen=True, low_delay=low_delay)
         self.chain = Chain(self._setup, strip.chain, old)
         self.out_channels = self.chain.channels
         self._out = outs[row]

@@ -46,3 +46,14 @@ class Transport:
         if loop.on and loop.start <= self.position < loop.end and heard < loop.start:
             heard += loop.end - loop.start
         return max(0, heard)
+
+    def heard_block(self, frames: int, latency: int, loop: Loop) -> list[Segment]:
+        """The stretches that are at the output in the last `frames` that were read; fewer until anything arrives."""
+        count = min(frames, self._since - latency)
+        if count <= 0:
+            return []
+        end = self.heard(latency, loop)
+        before = loop.start - (end - count)
+        if loop.on and 0 < before < count and loop.start <= end < loop.end:
+            return [(loop.end - before, before), (loop.start, count - before)]
+        return [(end - count, count)]

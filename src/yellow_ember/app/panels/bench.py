@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QW
 from yellow_ember.app.panels.macro_row import MacroRow
 from yellow_ember.app.panels.stage_controls import Bar, StageControls
 from yellow_ember.app.pictures.picture import Picture
+from yellow_ember.app.state.controllers import Controllers
 from yellow_ember.app.state.job_keeper import JobKeeper
 from yellow_ember.app.state.lane_writer import LaneWriter
 from yellow_ember.app.state.messages import Messages
@@ -51,7 +52,8 @@ class Bench(QWidget):
     """Picture and controls of one stage."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, jobs: JobKeeper, lane_writer: LaneWriter, tools: Tools) -> None:
+                 messages: Messages, jobs: JobKeeper, lane_writer: LaneWriter, tools: Tools, controllers: Controllers
+                 ) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -64,10 +66,11 @@ class Bench(QWidget):
         self._purpose.setStyleSheet(f"color: {theme.DIM.name()}")
         self._purpose.setWordWrap(True)
         self._proposal = Proposal(self._sessions, self._messages, self._jobs)
-        self.macros = MacroRow(self._sessions, self._selection, lane_writer, playback)
+        self.macros = MacroRow(self._sessions, self._selection, lane_writer, playback, controllers)
         self.picture = Picture(self._sessions, self._selection, self._playback, self._settings, self._messages,
                                self._jobs)
-        self.controls = StageControls(self._sessions, self._selection, self._settings, self._messages, lane_writer)
+        self.controls = StageControls(self._sessions, self._selection, self._settings, self._messages, lane_writer,
+                                      controllers)
         self.controls.browsing.connect(self.open_impulses)
         self.controls.folded.connect(lambda: self.all_button.setChecked(self.controls.all_open))
         self._lanes = QVBoxLayout()

@@ -7,9 +7,11 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QW
 
 from yellow_ember.app.panels.input_panel import InputPanel
 from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
+from yellow_ember.app.panels.learning import add_learning
 from yellow_ember.app.panels.sends import Sends
 from yellow_ember.app.panels.strip_row import StripRow
 from yellow_ember.app.state.background import BackgroundPrints
+from yellow_ember.app.state.controllers import STRIP, Controllers
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.lane_writer import Control, LaneWriter
 from yellow_ember.app.state.matcher import Matcher
@@ -38,7 +40,7 @@ class Desk(QWidget):
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, messages: Messages,
                  measurer: Measurer, matcher: Matcher, prints: BackgroundPrints, lane_writer: LaneWriter,
-                 settings: Settings, recording: Recording) -> None:
+                 settings: Settings, recording: Recording, controllers: Controllers) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -71,6 +73,7 @@ class Desk(QWidget):
             bar.committed.connect(lambda _value, field=name: self._commit(field))
             bar.menu_opening.connect(lambda menu, field=name: add_lane_menu(
                 menu, self._sessions, self._control(field)))
+            add_learning(bar, controllers, f"{STRIP} {name}")
             bar.refused.connect(self._messages.warn)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 6)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
 
 from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
+from yellow_ember.app.panels.learning import add_learning
+from yellow_ember.app.state.controllers import MACRO, Controllers
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.lane_writer import LaneWriter
 from yellow_ember.app.state.playback import Playback
@@ -25,9 +27,11 @@ _IN_A_ROW = 4
 class MacroRow(QWidget):
     """Hidden while the strip has no macros."""
 
-    def __init__(self, sessions: SessionKeeper, selection: Selection, writer: LaneWriter, playback: Playback) -> None:
+    def __init__(self, sessions: SessionKeeper, selection: Selection, writer: LaneWriter, playback: Playback,
+                 controllers: Controllers) -> None:
         super().__init__()
         self._sessions, self._selection, self._writer = sessions, selection, writer
+        self._controllers = controllers
         self._gesture = Gesture(self._sessions)
         self.bars: dict[str, ValueBar] = {}
         self._shown: object = None
@@ -59,6 +63,7 @@ class MacroRow(QWidget):
             bar.committed.connect(lambda _value, chosen=macro.id: self._commit(chosen))
             bar.menu_opening.connect(lambda menu, chosen=macro.id: add_lane_menu(
                 menu, self._sessions, (self._selection.strip_id, "", chosen)))
+            add_learning(bar, self._controllers, f"{MACRO} {index + 1}")
             self.bars[macro.id] = bar
             self._grid.addWidget(bar, index // _IN_A_ROW, index % _IN_A_ROW)
 

@@ -10,7 +10,9 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QScrollArea
 
 from yellow_ember.app.panels.lane_menu import add_lane_menu, follow_lane
+from yellow_ember.app.panels.learning import add_learning
 from yellow_ember.app.panels.macro_row import add_macro_menu
+from yellow_ember.app.state.controllers import STAGE, Controllers
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.lane_writer import Control, LaneWriter
 from yellow_ember.app.state.messages import Messages
@@ -46,10 +48,10 @@ class StageControls(QScrollArea):
     """A group was opened or folded."""
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, settings: Settings, messages: Messages,
-                 lane_writer: LaneWriter) -> None:
+                 lane_writer: LaneWriter, controllers: Controllers) -> None:
         super().__init__()
         self._sessions, self._selection, self._settings = sessions, selection, settings
-        self._messages, self._writer = messages, lane_writer
+        self._messages, self._writer, self._controllers = messages, lane_writer, controllers
         self._gesture = Gesture(sessions)
         self.bars: dict[str, Bar] = {}
         self.lanes: list[StepLane] = []
@@ -103,15 +105,16 @@ class StageControls(QScrollArea):
 
     def _make(self, parameter: Parameter) -> Bar:
         bar = StepLane(parameter) if isinstance(parameter, Steps) else ValueBar(parameter)
-        name = parameter.id
+        name, stage = parameter.id, self.stage
         bar.changing.connect(lambda value: self._set(name, value))
         bar.committed.connect(lambda _value: self._commit(name))
         if isinstance(bar, ValueBar):
             bar.browsing.connect(self.browsing)
             bar.refused.connect(self._messages.warn)
             bar.menu_opening.connect(lambda menu: self._offer_more(name, menu))
+            if stage is not None and name in stage.params:
+                add_learning(bar, self._controllers, f"{STAGE} {stage.kind} {name}")
         self.bars[name] = bar
-        stage = self.stage
         if stage is not None:
             self._show_bar(stage, name, bar, stage.declaration.idle(stage.params))
         return bar

@@ -219,8 +219,15 @@ class Playback(QObject):
         if self.engine is not None:
             self.engine.change_device(self._device_settings())
 
+    def go_with_server(self, *, on: bool) -> None:
+        """Start, stop and go where a JACK server's transport does, and let it do so with the window's."""
+        if on != self._settings.synced:
+            self._settings.synced = on
+            if self.engine is not None:
+                self.engine.change_device(self._device_settings())
+
     def _device_settings(self) -> DeviceSettings:
         settings = self._settings
         record = self._record if settings.device == SILENT_CARD else None
         return DeviceSettings(settings.device, settings.block, record, settings.threads or threads_to_play_with(),
-                              settings.feed)
+                              settings.feed, settings.synced)

@@ -37,6 +37,8 @@ class Settings:
     preset_filters : what the preset browser was last told, by filter; its source by the source that it proposed
     printing : what the print dialog was last told
     pre_roll, record_path : seconds that are played before recording begins; whether what leaves paths is written too
+    controllers : what MIDI controllers move, by their messages
+    synced : playing goes with a JACK server's transport
     round_trips : frames from what goes out to what comes in, as measured, by device
     keys : keys that the user gave to commands, by their names
     opened : groups of controls that are open on the bench, by kind of stage, with commas
@@ -67,7 +69,9 @@ class Settings:
     printing: dict[str, str] = field(default_factory=dict)
     pre_roll: float = 0.0
     record_path: bool = False
+    synced: bool = False
     round_trips: dict[str, str] = field(default_factory=dict)
+    controllers: dict[str, str] = field(default_factory=dict)
     keys: dict[str, str] = field(default_factory=dict)
     opened: dict[str, str] = field(default_factory=dict)
     layout: dict[str, str] = field(default_factory=dict)

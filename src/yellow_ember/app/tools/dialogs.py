@@ -97,6 +97,12 @@ class SettingsDialog(FormDialog):
             self.feed.insertItem(2, Path(settings.feed).name, settings.feed)
         self.feed.setCurrentIndex(self.feed.findData(settings.feed))
         self.feed.activated.connect(self._choose_feed)
+        self.synced = QCheckBox("Start, stop and go with it")
+        self.synced.setToolTip("Playing here moves JACK's transport, and that moves playing here")
+        self.synced.setChecked(settings.synced)
+        self.low_delay = QCheckBox("Heard sooner, by shorter filters")
+        self.low_delay.setToolTip("What comes in live is not exact in phase then; a tape is 1.5 ms late instead of 21")
+        self.low_delay.setChecked(sessions.session.quality.low_delay)
         self.threads = QComboBox()
         self.threads.addItem(f"Automatic ({threads_to_play_with()})", 0)
         for count in range(1, max(cores(), settings.threads, 2) + 1):
@@ -130,6 +136,8 @@ class SettingsDialog(FormDialog):
         form.addRow("Now", self.now)
         form.addRow("Block, frames", self.block)
         form.addRow("The silent card hears", self.feed)
+        form.addRow("With JACK's transport", self.synced)
+        form.addRow("Live inputs", self.low_delay)
         form.addRow("Threads", self.threads)
         form.addRow("Level reference", self.reference)
         form.addRow("Output ceiling", self.ceiling)
@@ -171,8 +179,10 @@ class SettingsDialog(FormDialog):
                    str(self.feed.currentData()))
         if playing != (settings.device, settings.block, settings.threads, settings.feed):
             self._playback.change_device(*playing)
+        self._playback.go_with_server(on=self.synced.isChecked())
         self._sessions.document.commit("Levels", lambda session: session.with_(
-            reference_dbfs=as_number(self.reference.setting), ceiling_dbfs=as_number(self.ceiling.setting)))
+            reference_dbfs=as_number(self.reference.setting), ceiling_dbfs=as_number(self.ceiling.setting),
+            quality=session.quality.with_(low_delay=self.low_delay.isChecked())))
         super().accept()
 
 

@@ -17,6 +17,7 @@ from yellow_ember.dsp.filters import (
     one_pole,
     past_length,
     response,
+    soonest,
     zero_and_pole,
 )
 from yellow_ember.dsp.kernels import electronics, inlined, kernel
@@ -25,6 +26,7 @@ from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, glide
 from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.kernels.tape import magnetise_block
 from yellow_ember.dsp.motion import (
+    LOW_CENTRE_FRAMES,
     MotionRecord,
     MotorRecord,
     centre_frames,
@@ -290,8 +292,9 @@ class TapeProcessor(Processor):
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         self._taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
-        self._centre = centre_frames(setup.rate, far=False)
-        self.latency = self._taps - 1 + oversampling_latency(setup.oversample) + self._centre + setup.lookahead
+        self._centre = LOW_CENTRE_FRAMES if setup.low_delay else centre_frames(setup.rate, far=False)
+        filters = 0 if setup.low_delay else self._taps - 1
+        self.latency = filters + oversampling_latency(setup.oversample) + self._centre + setup.lookahead
         self.settling = self.latency + round(_RINGING_SECONDS * setup.rate)
         return {"taps": self._taps, "past": past_length(self._taps, setup.max_block),
                 "inner": self.latency, **oversampling_sizes(setup.oversample), **motion_sizes(setup, self._centre),
@@ -340,12 +343,15 @@ class TapeProcessor(Processor):
         bias = made.pair("bias_db")
         for side in range(self._setup.channels):
             if self._through_tape:
-                self.record.record_taps[side] = record_filter(made.stock, made.speed, made.standard, rate, taps)
-                self.record.play_taps[side] = replay_filter(made.heads, round(bias[side], 2), rate, taps)
+                filters = (record_filter(made.stock, made.speed, made.standard, rate, taps),
+                           replay_filter(made.heads, round(bias[side], 2), rate, taps))
+                if self._setup.low_delay:
+                    filters = soonest(filters[0]), soonest(filters[1])
+                self.record.record_taps[side], self.record.play_taps[side] = filters
             else:
-                for filters in (self.record.record_taps, self.record.play_taps):
-                    filters[side] = 0.0
-                    filters[side, taps // 2] = 1.0
+                for unchanged in (self.record.record_taps, self.record.play_taps):
+                    unchanged[side] = 0.0
+                    unchanged[side, 0 if self._setup.low_delay else taps // 2] = 1.0
         if self._through_tape:
             self.record.curves = np.array([record_curve(made.stock, round(bias[side], 3))
                                                  for side in range(self._setup.channels)])

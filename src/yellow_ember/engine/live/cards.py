@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 import time
+from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
@@ -37,6 +39,15 @@ Attend = Callable[[], bool]
 """Sees to all else, between blocks or beside them; False where the card is to stop."""
 
 
+@dataclass(frozen=True, slots=True)
+class Beat:
+    """What a server's transport is told of bars: beats a minute and a bar, and the frame at which bar 1 begins."""
+
+    tempo: float = 120.0
+    beats_per_bar: int = 4
+    first_frame: float = 0.0
+
+
 class Card(Protocol):
     """A way in and out for sound.
 
@@ -50,12 +61,18 @@ class Card(Protocol):
         Frames from a turn to when what it made is heard.
     wires : frozenset[Wire]
         What of ours is connected to ours outside the session.
+    moved : deque[bytes]
+        MIDI messages that came in from controllers.
+    beat : Beat
+        Of the session.
     """
 
     rate: int
     block: int
     missed: int
     wires: frozenset[Wire]
+    moved: deque[bytes]
+    beat: Beat
 
     @property
     def delay(self) -> int: ...
@@ -73,6 +90,18 @@ class Card(Protocol):
         """Call `turn` for every block until `attend` says no.  DeviceError where the device goes away."""
         ...
 
+    def send(self, message: bytes) -> None:
+        """Send a MIDI message to controllers, with the next block."""
+        ...
+
+    def place(self) -> tuple[bool, int] | None:
+        """Whether the server's transport rolls, and the frame of the present block; None where there is none."""
+        ...
+
+    def go(self, frame: int | None, *, rolls: bool) -> None:
+        """Ask the server's transport to go to a frame (None to stay), and to roll or to stand."""
+        ...
+
     def pause(self) -> None:
         """Nothing sounds: the next block comes whenever it comes, and that is no dropout."""
         ...
@@ -88,6 +117,8 @@ class QueuedCard:
         self.missed = 0
         self.delay = queued_frames(rate, block, live=live)
         self.wires: frozenset[Wire] = frozenset()
+        self.moved: deque[bytes] = deque()
+        self.beat = Beat()
         self._crossing = Crossing(ports, block)
         self._interleaved: NDArray[np.float32] = np.zeros((block, MASTER_CHANNELS), np.float32)
 
@@ -107,6 +138,15 @@ class QueuedCard:
             turn(crossing)
             self._interleaved[:] = crossing.goes_out[:MASTER_CHANNELS].T
             self.write(self._interleaved)
+
+    def send(self, message: bytes) -> None:
+        """There are no controllers."""
+
+    def place(self) -> tuple[bool, int] | None:
+        return None
+
+    def go(self, frame: int | None, *, rolls: bool) -> None:
+        """There is no server."""
 
     def pause(self) -> None:
         """Let the queue run dry."""

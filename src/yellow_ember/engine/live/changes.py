@@ -50,7 +50,7 @@ def value_changes(before: Session, after: Session) -> tuple[ValueChange, ...] | 
 
     What the engine does not hear (macros, links, snapshots, names of what has no ports) is left out.
     """
-    if (before.quality.live != after.quality.live
+    if ((before.quality.live, before.quality.low_delay) != (after.quality.live, after.quality.low_delay)
             or any(getattr(before, name) != getattr(after, name) for name in _SESSION_STRUCTURE)
             or (_times(before) != _times(after) and any(stage.lanes for strip in after.strips for stage in strip.chain))
             or [strip.id for strip in before.strips] != [strip.id for strip in after.strips]):

@@ -27,12 +27,14 @@ from yellow_ember.engine.live.messages import (
     HearBefore,
     Locate,
     MeasureRoundTrip,
+    Moved,
     Play,
     Quit,
     Ready,
     Record,
     Recorded,
     RoundTrip,
+    SendMidi,
     SetSession,
     Stop,
     Trouble,
@@ -106,6 +108,7 @@ class EngineClient:
         self.device, self.block = "", device.block
         self.restarts = 0
         self._answers: list[Recorded | RoundTrip] = []
+        self._moved: list[bytes] = []
         self._restarted: list[float] = []
         self._said = ""
         self._state = EngineState(0, False, 0.0, 0, 0, 1.0, 0, 0, None)
@@ -186,6 +189,8 @@ class EngineClient:
                         self.devices = devices or self.devices
                     case Trouble(text):
                         self._say(text)
+                    case Moved(messages):
+                        self._moved += messages
                     case Recorded() | RoundTrip() as answer:
                         self._answers.append(answer)
         head = self._board.head[0]
@@ -267,6 +272,15 @@ class EngineClient:
     def measure_round_trip(self, strip_id: str) -> None:
         """Send a burst out, and look when it comes in at a strip's input."""
         self._send(MeasureRoundTrip(strip_id))
+
+    def take_moved(self) -> list[bytes]:
+        """MIDI messages that `poll` brought since this was asked last."""
+        moved, self._moved = self._moved, []
+        return moved
+
+    def send_midi(self, messages: tuple[bytes, ...]) -> None:
+        """Send messages to controllers."""
+        self._send(SendMidi(messages))
 
     def take_answers(self) -> list[Recorded | RoundTrip]:
         """What `poll` brought of recordings and round trips since this was asked last."""

@@ -5,14 +5,16 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import ctypes.util
+import math
 import threading
+from collections import deque
 from collections.abc import Callable
 from types import ModuleType
 from typing import Any
 
 from cffi import FFI
 
-from yellow_ember.engine.live.cards import Attend, DeviceError, Turn
+from yellow_ember.engine.live.cards import Attend, Beat, DeviceError, Turn
 from yellow_ember.engine.live.feedback import Wire
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Ports
 from yellow_ember.session.values.model import MASTER
@@ -20,6 +22,8 @@ from yellow_ember.session.values.model import MASTER
 CLIENT = "Yellow Ember"
 _CAPTURE, _PLAYBACK = 0, 1
 """`JackCaptureLatency`, `JackPlaybackLatency`."""
+_MOST_MESSAGES = 4096
+_TICKS_A_BEAT, _BEAT_TYPE = 1920.0, 4.0
 _ATTENDED_SECONDS = 0.004
 """How often all else is seen to, beside the server's thread."""
 
@@ -114,6 +118,12 @@ class JackCard:
         self._fault: BaseException | None = None
         self._own: dict[tuple[bool, str, int], Any] = {}
         """By direction, strip and channel."""
+        self._control_in = self._client.midi_inports.register("control in")
+        self._control_out = self._client.midi_outports.register("control out")
+        self._clock_out = self._client.midi_outports.register("clock out")
+        self.moved: deque[bytes] = deque(maxlen=_MOST_MESSAGES)
+        self.beat = Beat()
+        self._to_send: deque[bytes] = deque(maxlen=_MOST_MESSAGES)
         outs = [self._client.outports.register(f"out {index}") for index in range(1, MASTER_CHANNELS + 1)]
         self._ways = _Ways(Ports(), self.block, [], outs)
         self._client.set_process_callback(self._process)
@@ -121,6 +131,9 @@ class JackCard:
         self._client.set_blocksize_callback(self._on_block_size)
         self._client.set_shutdown_callback(self._on_shutdown)
         self._client.set_port_connect_callback(self._on_connect)
+        # Whoever tells of bars already goes on doing so.
+        with contextlib.suppress(jack.JackError):
+            self._client.set_timebase_callback(self._tell_bars, conditional=True)
         try:
             self._client.activate()
         except jack.JackError as error:
@@ -188,13 +201,39 @@ class JackCard:
                     port.get_array().fill(0.0)
                 return
             crossing = ways.crossing
+            for _, message in self._control_in.incoming_midi_events():
+                self.moved.append(bytes(message))
             for row, port in enumerate(ways.ins):
                 crossing.came_in[row] = port.get_array()
             turn(crossing)
             for row, port in enumerate(ways.outs):
                 port.get_array()[:] = crossing.goes_out[row]
+            self._send_messages(crossing)
         except Exception as fault:  # the server's thread must not end; `run` raises it
             self._fault, self._turn = fault, None
+
+    def _send_messages(self, crossing: Crossing) -> None:
+        self._control_out.clear_buffer()
+        self._clock_out.clear_buffer()
+        with contextlib.suppress(self._jack.JackError):
+            # What finds no room waits for the next block, the clock's does not.
+            while self._to_send:
+                self._control_out.write_midi_event(0, self._to_send[0])
+                self._to_send.popleft()
+            for frame, message in crossing.clock:
+                self._clock_out.write_midi_event(frame, message)
+
+    def _tell_bars(self, _state: int, _frames: int, position: Any, _is_new: bool) -> None:
+        """Where in the bars a frame is, for whoever follows the server's transport."""
+        beat = self.beat
+        beats = (position.frame - beat.first_frame) * beat.tempo / 60.0 / self.rate
+        whole = math.floor(beats)
+        position.valid = self._jack._lib.JackPositionBBT
+        position.bar, position.beat = whole // beat.beats_per_bar + 1, whole % beat.beats_per_bar + 1
+        position.tick = int((beats - whole) * _TICKS_A_BEAT)
+        position.bar_start_tick = (position.bar - 1) * beat.beats_per_bar * _TICKS_A_BEAT
+        position.beats_per_bar, position.beat_type = beat.beats_per_bar, _BEAT_TYPE
+        position.ticks_per_beat, position.beats_per_minute = _TICKS_A_BEAT, beat.tempo
 
     def _on_dropout(self, _delayed: float) -> None:
         self.missed += 1
@@ -233,6 +272,21 @@ class JackCard:
                 self._find_wires()
             waiting.wait(_ATTENDED_SECONDS)
         self._turn = None
+
+    def send(self, message: bytes) -> None:
+        self._to_send.append(message)
+
+    def place(self) -> tuple[bool, int] | None:
+        state, position = self._client.transport_query_struct()
+        return state == self._jack.ROLLING, int(position.frame)
+
+    def go(self, frame: int | None, *, rolls: bool) -> None:
+        if frame is not None:
+            self._client.transport_frame = max(0, frame)
+        if rolls:
+            self._client.transport_start()
+        else:
+            self._client.transport_stop()
 
     def pause(self) -> None:
         """The server calls on."""

@@ -21,6 +21,8 @@ class DeviceSettings:
         A file for what the silent card is sent.
     threads : int
         That run strips side by side.
+    synced : bool
+        Playing goes with the server's transport, where there is one.
     feed : str
         What comes into the silent card: "" for silence, OWN_OUTPUT, or the path of a file that is played in a loop.
     """
@@ -30,6 +32,7 @@ class DeviceSettings:
     record: Path | None = None
     threads: int = 1
     feed: str = ""
+    synced: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,12 +158,19 @@ class MeasureRoundTrip:
 
 
 @dataclass(frozen=True, slots=True)
+class SendMidi:
+    """Messages for controllers."""
+
+    messages: tuple[bytes, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Quit:
     """End the engine."""
 
 
 Command = (SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ForgetClips
-           | Record | EndRecording | MeasureRoundTrip | ChangeDevice | Quit)
+           | Record | EndRecording | MeasureRoundTrip | SendMidi | ChangeDevice | Quit)
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,4 +226,11 @@ class RoundTrip:
     frames: int | None
 
 
-Report = Ready | Trouble | Recorded | RoundTrip
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """MIDI messages that came from controllers."""
+
+    messages: tuple[bytes, ...]
+
+
+Report = Ready | Trouble | Recorded | RoundTrip | Moved

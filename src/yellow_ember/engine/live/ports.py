@@ -77,12 +77,15 @@ class Crossing:
         (rows in, frames): the channels of `ports.ins` in their order.
     goes_out : NDArray[np.float32]
         (rows out, frames): the master's two, then the channels of `ports.outs`.
+    clock : list[tuple[int, bytes]]
+        MIDI clock that goes out with them: frames within the block, and messages.
     """
 
     def __init__(self, ports: Ports, block: int) -> None:
         self.ports = ports
         self.came_in: NDArray[np.float32] = np.zeros((ports.rows_in, block), np.float32)
         self.goes_out: NDArray[np.float32] = np.zeros((ports.rows_out, block), np.float32)
+        self.clock: list[tuple[int, bytes]] = []
 
 
 def _free_name(taken: list[Port], name: str) -> str:

@@ -9,7 +9,7 @@ import signal
 import sys
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from multiprocessing.connection import Connection
 
@@ -23,7 +23,7 @@ from yellow_ember.engine.forking import be_a_child
 from yellow_ember.engine.graph import Graph
 from yellow_ember.engine.listening import Listener
 from yellow_ember.engine.live.board import Board
-from yellow_ember.engine.live.cards import Card, DeviceError
+from yellow_ember.engine.live.cards import Beat, Card, DeviceError
 from yellow_ember.engine.live.devices import JACK, SILENT_CARD, device_names, open_card
 from yellow_ember.engine.live.feedback import Wire, fed_with_themselves
 from yellow_ember.engine.live.jack_card import jack_runs
@@ -37,6 +37,7 @@ from yellow_ember.engine.live.messages import (
     HearBefore,
     Locate,
     MeasureRoundTrip,
+    Moved,
     Play,
     Quit,
     Ready,
@@ -44,6 +45,7 @@ from yellow_ember.engine.live.messages import (
     Recorded,
     Report,
     RoundTrip,
+    SendMidi,
     SetSession,
     Stop,
     Trouble,
@@ -51,6 +53,7 @@ from yellow_ember.engine.live.messages import (
     Watch,
 )
 from yellow_ember.engine.live.meters import GraphMeters
+from yellow_ember.engine.live.midi_clock import MidiClock
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Ports
 from yellow_ember.engine.live.preparing import NewGraph, NewValues, Preparer
 from yellow_ember.engine.live.recording import Recorder
@@ -60,6 +63,7 @@ from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip import StripNode
 from yellow_ember.engine.transport import Transport
 from yellow_ember.files.conformed import Segment
+from yellow_ember.session.values.bars import beat_frames
 from yellow_ember.session.values.model import Session
 
 _RUN_IN_SHARE = 0.7
@@ -150,6 +154,7 @@ class Engine:
         """What is to be recorded as soon as its strips listen, and since when."""
         self._recorder: Recorder | None = None
         self._probe: RoundTripProbe | None = None
+        self._clock = MidiClock()
         self._from_start = False
         """True while the graph runs in from the session's first frame."""
 
@@ -236,6 +241,8 @@ class Engine:
             self._look_for_the_wished()
         self._see_to_ports(self._card)
         self._see_to_recording(self._card)
+        if self._card.moved:
+            self._say(Moved(tuple(self._card.moved.popleft() for _ in range(len(self._card.moved)))))
         return self._running and not self._reopen
 
     def _rest(self) -> None:
@@ -328,6 +335,9 @@ class Engine:
                 self._preparer.change(changes)
             case Record() | EndRecording():
                 self._preparer.pass_on(command)
+            case SendMidi(messages) if self._card is not None:
+                for message in messages:
+                    self._card.send(message)
             case MeasureRoundTrip(strip_id):
                 self._probe = RoundTripProbe(strip_id, self._rate)
             case _:
@@ -336,6 +346,15 @@ class Engine:
     def _take(self, command: Command) -> None:
         """Take up a command, between two blocks."""
         match command:
+            case Play(position) if self._synced:
+                assert self._card is not None
+                self._card.go(position, rolls=True)
+            case Stop() if self._synced:
+                assert self._card is not None
+                self._card.go(None, rolls=False)
+            case Locate(position) if self._synced:
+                assert self._card is not None
+                self._card.go(position, rolls=self.transport.playing)
             case Play(position):
                 self._start(self.transport.position if position is None else position)
             case Stop():
@@ -360,6 +379,34 @@ class Engine:
             case ForgetClips() if self._meters is not None:
                 self._meters.forget_clips()
 
+    @property
+    def _synced(self) -> bool:
+        """True where a server's transport says what is played."""
+        return self._device.synced and self._device.name == JACK
+
+    def _follow(self) -> None:
+        """Start, stop and jump with the server's transport: what goes out now is to be its present frame."""
+        assert self._card is not None
+        place = self._card.place()
+        if place is None or self.graph is None or self._session is None or not self._fade.resting:
+            return
+        (rolls, frame), loop = place, self._session.loop
+        playing, due = self.transport.playing and not self._stopping, frame + self.graph.latency
+        if loop.on and frame < loop.end <= due and loop.start < loop.end:
+            due = loop.start + (due - loop.end) % (loop.end - loop.start)
+        if rolls and loop.on and loop.start < loop.end <= frame:
+            self._card.go(loop.start, rolls=True)
+        elif rolls and not playing:
+            self._start(due)
+        elif playing and not rolls:
+            self._stopping, self._relocate = True, frame
+            self._fade.move(0.0)
+        elif playing and self.transport.position != due:
+            self._relocate = due
+            self._fade.move(0.0)
+        elif not rolls and self.transport.position != frame:
+            self.transport.go(frame)
+
     def _start(self, position: int) -> None:
         if self.transport.playing and not self._stopping:
             return
@@ -376,7 +423,7 @@ class Engine:
             if self._meters is not None:
                 self._meters.begin()
             self._silence_left = 0
-            if self.graph.latency > _NOTICED_SECONDS * self._rate:
+            if self.graph.latency > _NOTICED_SECONDS * self._rate and not self._synced:
                 self._fade.jump(0.0)
                 self._silence_left = self.graph.latency
                 self._from_start = self.transport.position == 0
@@ -408,7 +455,10 @@ class Engine:
         """Take up what the preparer has ready: settings at once, a graph when the sound has faded out."""
         while (result := self._preparer.result()) is not None:
             if isinstance(result, NewGraph | NewValues):
-                self._session, self._ports = result.session, result.ports
+                session = self._session = result.session
+                self._ports = result.ports
+                assert self._card is not None
+                self._card.beat = Beat(session.tempo, session.beats_per_bar, session.first_beat * session.rate)
             match result:
                 case Record():
                     self._record = result, time.monotonic()
@@ -467,7 +517,10 @@ class Engine:
             self._crew.close()
             self._crew, self._next_crew = self._next_crew, None
         self._take_prepared()
+        if self._synced:
+            self._follow()
         frames = self._block
+        segments: list[Segment] = []
         if self._probe is not None and not self._probe.done:
             self._send_burst(self._probe, crossing)
         elif self.graph is not None and self._session is not None and (self.transport.playing or self._live):
@@ -476,10 +529,11 @@ class Engine:
                 self._run_in(started)
                 out = self._silent
             else:
-                heard, playing, segments = self.transport.run, self.transport.playing, self._stretches(frames)
-                out = self.graph.process(segments, frames, self._crew)
+                heard, playing, stretches = self.transport.run, self.transport.playing, self._stretches(frames)
+                out = self.graph.process(stretches, frames, self._crew)
+                segments = stretches if playing else []
                 if self._recorder is not None:
-                    self._recorder.capture(self.graph.nodes, segments if playing else (), frames, heard)
+                    self._recorder.capture(self.graph.nodes, segments, frames, heard)
                 if playing:
                     self._end_with_the_tail(self.graph, out)
             self._meter_strips(frames)
@@ -493,10 +547,20 @@ class Engine:
         else:
             crossing.goes_out.fill(0.0)
             self._let_meters_fall()
+        crossing.clock = self._ticks(segments, frames)
         busy = time.perf_counter() - started
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
         self._turn_since = None
+
+    def _ticks(self, segments: Sequence[Segment], frames: int) -> list[tuple[int, bytes]]:
+        """The MIDI clock of a block in which these stretches were read, none while the session stands."""
+        session, heard = self._session, list[Segment]()
+        if session is None:
+            return []
+        if segments and self.graph is not None:
+            heard = self.transport.heard_block(frames, self.graph.latency, session.loop)
+        return self._clock.events(heard, frames, beat_frames(session), session.first_beat * session.rate)
 
     def _send_burst(self, probe: RoundTripProbe, crossing: Crossing) -> None:
         row = 0
@@ -535,9 +599,9 @@ class Engine:
             listener.feed(came_in)
 
     def _run_in_or_rise(self) -> None:
-        """After a gap: files run in unheard until they reach the output; a live input waits for nothing."""
+        """After a gap: files run in unheard until they reach the output; live inputs and servers wait for nothing."""
         assert self.graph is not None
-        if self._live:
+        if self._live or self._synced:
             self._fade.move(1.0)
         else:
             self._silence_left = self.graph.latency + self._block
@@ -585,6 +649,14 @@ class Engine:
         if self._stopping:
             self._stopping = False
             self.transport.playing = False
+        place = self._card.place() if self._synced and self._card is not None else None
+        if place is not None and place[0] and self.graph is not None:
+            # It has gone on while the sound faded.
+            now = place[1] + self.graph.latency
+            self._starting = None if self._starting is None else now
+            self._relocate = None if self._relocate is None else now
+            if not self._live:
+                self.graph.reset()
         if self._relocate is not None:
             self.transport.go(self._relocate)
             self._relocate = None

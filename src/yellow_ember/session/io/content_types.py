@@ -275,10 +275,11 @@ class LinkContent(_Identified):
 
 
 class QualityContent(Content):
-    """Oversampling factors."""
+    """Oversampling factors.  low_delay : what comes in live goes through shorter filters"""
 
     live: Annotated[int, OneOf(FACTORS)] = Quality().live
     printing: Annotated[int, OneOf(FACTORS)] = Quality().printing
+    low_delay: bool = Quality().low_delay
 
 
 class LoopContent(Content):

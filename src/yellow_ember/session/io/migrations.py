@@ -88,7 +88,10 @@ def _session_7(document: Object) -> None:
 
 
 def _session_8(document: Object) -> None:
-    """8 brought what was recorded for a strip."""
+    """8 brought what was recorded for a strip, and filters for live sound."""
+    quality = document.get("quality")
+    if isinstance(quality, dict):
+        quality.setdefault("low_delay", True)
     for strip in _objects(document, "strips"):
         strip.setdefault("takes", [])
 

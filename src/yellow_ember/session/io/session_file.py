@@ -82,7 +82,7 @@ def session_content(session: Session) -> SessionContent:
     """Return what a session's file holds."""
     return SessionContent.model_construct(
         **{name: getattr(session, name) for name in _SAME_VALUES},
-        quality=QualityContent.model_construct(live=session.quality.live, printing=session.quality.printing),
+        quality=QualityContent.model_construct(**asdict(session.quality)),
         loop=LoopContent.model_construct(start=session.loop.start, end=session.loop.end, on=session.loop.on),
         markers=[MarkerContent.model_construct(at=marker.at, name=marker.name) for marker in session.markers],
         passages=[PassageContent.model_construct(**asdict(passage)) for passage in session.passages],
@@ -133,7 +133,7 @@ def session_from(content: SessionContent) -> Session:
     _check_routing(strips)
     return Session(
         **{name: getattr(content, name) for name in _SAME_VALUES},
-        quality=Quality(live=content.quality.live, printing=content.quality.printing),
+        quality=Quality(**dict(content.quality)),
         loop=Loop(loop.start, end, loop.on),
         markers=tuple(sorted(Marker(**dict(marker)) for marker in content.markers)),
         passages=_passages_from(content.passages), strips=strips, links=_links_from(content.links, strips),

@@ -169,10 +169,14 @@ class Loop(_Value):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Quality(_Value):
-    """Oversampling when playing and when printing."""
+    """Oversampling when playing and when printing.
+
+    low_delay : what comes in live goes through shorter filters, which are heard sooner and are not exact in phase
+    """
 
     live: int = 4
     printing: int = 8
+    low_delay: bool = True
 
     def __post_init__(self) -> None:
         for factor in (self.live, self.printing):

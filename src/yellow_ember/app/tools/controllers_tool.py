@@ -1,0 +1,98 @@
+"""The map of MIDI controllers as a table: what moves what, how it is taken, and what is to be learnt."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
+
+from yellow_ember.app.state.commands import Commands
+from yellow_ember.app.state.controllers import COMMAND, MACRO, STRIP, Assignment, Controllers, other_way
+from yellow_ember.app.state.playback import Playback
+from yellow_ember.app.state.session_keeper import SessionKeeper
+from yellow_ember.app.tools.tool import Tool
+from yellow_ember.app.widgets.text import TextLabel
+from yellow_ember.session.values.macros import MAX_MACROS
+from yellow_ember.session.values.strip_values import PAN, VOLUME
+
+_ABOUT = ("A controller moves what it has learnt: of the chosen strip, whichever that is. Choose below, or \"Learn a "
+          "controller\" in a control's menu, then move it. Through JACK: connect it to the port \"control in\".")
+
+
+class ControllersTool(Tool):
+    """Rows of message, what it moves, whether it says where it stands or how far it was turned, when it is taken."""
+
+    title = "Controllers"
+    first_size = QSize(560, 420)
+    of_the_session = False
+    shows_pictures = False
+
+    def __init__(self, sessions: SessionKeeper, playback: Playback, controllers: Controllers, commands: Commands
+                 ) -> None:
+        super().__init__(sessions, playback)
+        self.setWindowTitle("Controllers")
+        self._controllers = controllers
+        self.table = QTableWidget(0, 4)
+        self.table.setAccessibleName("Controllers")
+        self.table.setHorizontalHeaderLabels(["Message", "Moves", "Says", "Taken"])
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
+        self.table.setShowGrid(False)
+        self.table.setTabKeyNavigation(False)
+        self.table.setMinimumHeight(90)
+        across, down = self.table.horizontalHeader(), self.table.verticalHeader()
+        assert across is not None
+        assert down is not None
+        across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        down.hide()
+        down.setDefaultSectionSize(26)
+        self.targets = QComboBox()
+        self.targets.setAccessibleName("What is to be moved")
+        for target in (f"{STRIP} {VOLUME.id}", f"{STRIP} {PAN.id}",
+                       *(f"{MACRO} {number}" for number in range(1, MAX_MACROS + 1)),
+                       *(f"{COMMAND} {command.name}" for command in commands.all)):
+            self.targets.addItem(controllers.words(target), target)
+        row = QHBoxLayout()
+        row.addWidget(self.targets, 1)
+        row.addLayout(self.button_row((
+            ("Learn", self.learn, "The next controller that moves will move this"),
+            ("Forget", self.forget, "The chosen controller moves nothing any more"))))
+        about = TextLabel(_ABOUT)
+        about.setObjectName("dim")
+        about.setWordWrap(True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(8, 4, 8, 6)
+        layout.addWidget(about)
+        layout.addWidget(self.table, 1)
+        layout.addLayout(row)
+        controllers.changed.connect(self.fill)
+        self.fill()
+
+    def fill(self) -> None:
+        """Show all assignments."""
+        assignments = self._controllers.all
+        self.table.setRowCount(len(assignments))
+        for row, assignment in enumerate(assignments):
+            self.table.setItem(row, 0, QTableWidgetItem(assignment.message))
+            self.table.setItem(row, 1, QTableWidgetItem(self._controllers.words(assignment.target)))
+            self.table.setCellWidget(row, 2, self._choice(
+                assignment, "Says", ("where it stands", "how far it was turned"), assignment.relative, "relative"))
+            self.table.setCellWidget(row, 3, self._choice(
+                assignment, "Taken", ("from the value on", "at once"), assignment.jumps, "jumps"))
+
+    def _choice(self, assignment: Assignment, name: str, words: tuple[str, str], second: bool, field: str) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(f"{name}, {assignment.message}")
+        box.addItems(words)
+        box.setCurrentIndex(int(second))
+        box.activated.connect(lambda index: self._controllers.keep(other_way(assignment, **{field: index == 1})))
+        return box
+
+    def learn(self) -> None:
+        """Let the next controller that moves have what is chosen below."""
+        self._controllers.learn(str(self.targets.currentData()))
+
+    def forget(self) -> None:
+        """Let the chosen row's controller move nothing."""
+        item = self.table.item(self.table.currentRow(), 0)
+        if item is not None:
+            self._controllers.forget(item.text())
