@@ -89,9 +89,9 @@ def stage_page(kind: StageKind) -> Page:
 def guides() -> tuple[Page, ...]:
     """The written ones, in the order of their files."""
     result = []
-    for path in sorted(GUIDES.glob("*.md")):
+    for path in sorted(GUIDES.glob("*.md"), key=lambda path: int(path.stem.partition("-")[0])):
         text = path.read_text("utf-8")
-        result.append(Page(f"guide:{path.stem[2:]}", text.splitlines()[0].removeprefix("# "), text))
+        result.append(Page(f"guide:{path.stem.partition('-')[2]}", text.splitlines()[0].removeprefix("# "), text))
     return tuple(result)
 
 

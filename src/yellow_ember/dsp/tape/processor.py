@@ -24,6 +24,7 @@ from yellow_ember.dsp.kernels import electronics, inlined, kernel
 from yellow_ember.dsp.kernels.filters import biquads, delay, fir, fir_each
 from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, glide
 from yellow_ember.dsp.kernels.noise import white
+from yellow_ember.dsp.kernels.plain_fir import plain_fir_each
 from yellow_ember.dsp.kernels.tape import magnetise_block
 from yellow_ember.dsp.motion import (
     LOW_CENTRE_FRAMES,
@@ -130,6 +131,7 @@ class TapeRecord(Record):
     record_shelved: int = whole()
     play_shelved: int = whole()
     rough: int = whole()
+    soon: int = whole()
     squash_level: float = real()
     squash_share: float = real()
     squash_rise: float = real()
@@ -215,12 +217,18 @@ def run_tape(record: TapeRecord, block: Samples) -> None:
     indices = whole_matrix(record.past_indices)
     if record.emphasised == 1:
         biquads(block, matrix(record.record_emphasis), cube(record.record_emphasis_state))
-    fir_each(block, matrix(record.record_taps), matrix(record.record_past), indices[RECORDING])
+    if record.soon == 1:
+        plain_fir_each(block, matrix(record.record_taps), matrix(record.record_past), indices[RECORDING])
+    else:
+        fir_each(block, matrix(record.record_taps), matrix(record.record_past), indices[RECORDING])
     magnetise_block(block, cube(record.curves), matrix(record.offsets), record.corner, record.limit,
                     matrix(record.demagnetised), vector(record.erased), record.fast)
     if record.rough == 1:
         electronics.modulate(block, vector(record.roughness), matrix(record.modulation))
-    fir_each(block, matrix(record.play_taps), matrix(record.play_past), indices[PLAYING])
+    if record.soon == 1:
+        plain_fir_each(block, matrix(record.play_taps), matrix(record.play_past), indices[PLAYING])
+    else:
+        fir_each(block, matrix(record.play_taps), matrix(record.play_past), indices[PLAYING])
     if record.emphasised == 1:
         biquads(block, matrix(record.play_emphasis), cube(record.play_emphasis_state))
     if record.bumps == 1:
@@ -303,6 +311,7 @@ class TapeProcessor(Processor):
     def make_parts(self, setup: Setup) -> None:
         record = self.record
         set_oversampling(record.fast, setup.oversample)
+        record.soon = int(setup.low_delay)
         set_up_motion(record.motion, setup, self._centre)
         set_up_motor(record.motor, setup)
         record.hum_wave = _hum_wave()
