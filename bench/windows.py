@@ -29,6 +29,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.jobs.speed import RATE
 from yellow_ember.engine.live.devices import JACK
+from yellow_ember.engine.live.messages import TurnTimes
 from yellow_ember.files.conformed import conform
 from yellow_ember.session.edits.edits import add_stage, set_parameter
 from yellow_ember.session.edits.live_edits import insert_input_track
@@ -174,6 +175,21 @@ def served(application: QApplication, period: int) -> None:
             application.processEvents()
             loads.append(workspace.playback.state.load)
         dropouts = workspace.playback.state.missed - missed
+        engine = workspace.playback.engine
+        assert engine is not None
+        engine.ask_for_turns()
+        told: list[TurnTimes] = []
+
+        def arrived() -> bool:
+            engine.poll()
+            told.extend(answer for answer in engine.take_answers() if isinstance(answer, TurnTimes))
+            return bool(told)
+
+        while not arrived():
+            time.sleep(0.02)
+        times, whole = told[0], 1e6 * period / RATE
+        row(f"the same: how long a period of {whole:.0f} us takes, us (median, 99.9 %, worst)",
+            f"{1e6 * times.median:.0f}, {1e6 * times.nearly_all:.0f}, {1e6 * times.worst:.0f}", "-", True)
         row(f"live at 4x through a JACK server, periods of {period}, with a guitar: dropouts in {seconds:.0f} s",
             str(dropouts), f"<= {int(alone.stdout)} (an empty client's)", dropouts <= int(alone.stdout))
         row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)

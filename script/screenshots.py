@@ -19,8 +19,11 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.background import PrintState
+from yellow_ember.app.state.controllers import Assignment
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.balance_field import BalanceField
+from yellow_ember.app.tools.controllers_tool import ControllersTool
+from yellow_ember.app.tools.dialogs import SettingsDialog
 from yellow_ember.app.tools.help_tool import HelpTool
 from yellow_ember.app.tools.line_up import LineUpTool
 from yellow_ember.app.tools.meters import MetersTool
@@ -32,7 +35,7 @@ from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.lanes import Lane, Point, Shape
 from yellow_ember.engine.forking import start_server
 from yellow_ember.engine.jobs.wave_sums import COLUMN_FRAMES
-from yellow_ember.session.edits.edits import add_bus, add_stage, set_parameter, set_send, use_chain
+from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, set_parameter, set_send, use_chain
 from yellow_ember.session.edits.lane_edits import only_in, put_lane
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.edits.time_edits import edit_passage
@@ -218,6 +221,28 @@ def time_line(application: QApplication, keep) -> None:
     workspace.close()
 
 
+def guitar_comes_in(application: QApplication, keep) -> None:
+    """A guitar played through an amp, armed, with the map of controllers."""
+    workspace = Workspace(Settings(feed=str(DEMO.with_name("plucked-guitar.flac")), block=128))
+    window = MainWindow(workspace)
+    window.show()
+    workspace.start()
+    workspace.sessions.open_path(DEMO)
+    workspace.selection.select("band")
+    workspace.commands.find("Insert an input track").action.trigger()
+    workspace.sessions.document.commit("Name", lambda session: edit_strip(
+        session, workspace.selection.strip_id, lambda strip: strip.with_(name="Guest guitar")))
+    use_preset(window, "Crunch in the saloon")
+    workspace.recording.arm_chosen()
+    for number, target in enumerate(("strip volume_db", "stage amp gain", "macro 1", "command Record")):
+        workspace.controllers.keep(Assignment(f"cc 1 {20 + number}", target))
+    workspace.tools.open(ControllersTool)
+    wait(application, lambda: workspace.playback.state.live_latency is not None)
+    seconds(application, 3.0)
+    keep("guitar-comes-in", window)
+    workspace.close()
+
+
 def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> None:
     """A track with damage at places of its own."""
     workspace = window.workspace
@@ -235,10 +260,12 @@ def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> N
 
 
 def dialogs(application: QApplication, window: MainWindow, keep) -> None:
-    """The table of keys and a page of the help."""
-    window.show_keys()
+    """What the program is told, and a page of the help."""
+    settings = window.workspace.give(SettingsDialog, window)
+    settings.show()
     seconds(application, 0.3)
-    keep("keys")
+    keep("settings", settings)
+    settings.reject()
     guide_page = window.workspace.tools.open(HelpTool, window.path_view.open_presets, window.guide.do)
     guide_page.show_page("guide:bass-with-clean-lows")
     seconds(application, 0.3)
@@ -278,10 +305,6 @@ def main() -> None:
     keep("tape-at-1024x700")
     window.resize(1280, 800)
     line_up(application, window, workspace.selection.strip.chain[0].id, keep)
-    workspace.selection.select("upright-bass")
-    wait(application, settled)
-    seconds(application, 2.5)
-    keep("saturation-on-the-bass")
     worn_tape(application, window, settled, keep)
     browser(application, window, keep)
     benches(application, window, settled, keep)
@@ -291,6 +314,7 @@ def main() -> None:
     workspace.close()
     time_line(application, keep)
     desk(application, keep)
+    guitar_comes_in(application, keep)
 
 
 if __name__ == "__main__":

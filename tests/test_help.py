@@ -35,7 +35,7 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
     titles = [page.title for page in guides()]
     assert titles == ["The order of work", "Bass with clean lows", "Drums to tape", "Voice through a megaphone",
                       "Bus glue", "Attic reel", "Old record", "Old only in the bridge", "Play a guitar through it",
-                      "Send a mix's tracks through it"]
+                      "Send a mix's tracks through it", "Record dry, hear it coloured"]
     for page in guides()[1:]:
         assert "(preset:" in page.text
         assert "(stage:" in page.text
@@ -46,7 +46,7 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
         known |= {choice.label.split(" (")[0] for kind in STAGES for parameter in kind.parameters
                   for choice in getattr(parameter, "choices", ())}
         known |= {parameter.label for parameter in INPUT_VALUES}
-        known |= {"Mix", "Settings", "Name out", "Name in left"}
+        known |= {"Mix", "Settings", "Name out", "Name in left", "Arm", "Takes", "Write what leaves the path as well"}
         known |= {"Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride",
                   "The passage Bridge", "Place by time stamp"} | {result.name for result in shipped_sets()}
         known |= {macro.name for target in LINK.findall(page.text) if target.startswith("preset:")

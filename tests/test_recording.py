@@ -20,7 +20,7 @@ from conftest import wait_until
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
-from yellow_ember.engine.live.messages import ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip
+from yellow_ember.engine.live.messages import Answer, ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip, TurnTimes
 from yellow_ember.files.broadcast_wav import BroadcastWriter
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.file_marks import read_marks
@@ -80,8 +80,8 @@ def order(strip_id: str, folder: Path, first: int = 0, end: int | None = None, *
     return Record((ArmedStrip(strip_id, "Guitar", path_too),), folder, first, end, round_trip, 3600 * RATE, play_from)
 
 
-def answer(client: EngineClient) -> Recorded | RoundTrip:
-    answers: list[Recorded | RoundTrip] = []
+def answer(client: EngineClient) -> Answer:
+    answers: list[Answer] = []
 
     def arrived() -> bool:
         client.poll()
@@ -295,3 +295,12 @@ def test_a_disk_that_is_full_from_the_first_byte(tmp_path: Path, monkeypatch: py
     with pytest.raises(OSError, match="No space"):
         BroadcastWriter(tmp_path / "take.wav", RATE, 1, 0)
     assert not (tmp_path / "take.wav").exists()
+
+
+def test_how_long_blocks_took_is_told(begin: Begin) -> None:
+    client, _ = begin()
+    client.ask_for_turns()
+    times = answer(client)
+    assert isinstance(times, TurnTimes)
+    assert times.count > 0
+    assert 0.0 < times.median <= times.nearly_all <= times.worst < 1.0

@@ -198,7 +198,7 @@ class Recording(QObject):
         for answer in engine.take_answers():
             if isinstance(answer, RoundTrip):
                 self._take_round_trip(answer.frames)
-            elif self._order is not None:
+            elif isinstance(answer, Recorded) and self._order is not None:
                 self._take(answer)
         if self._order is not None and engine.restarts != self._restarts:
             self._take(Recorded(self._left_behind(self._order), "The engine ended while recording"))

@@ -18,6 +18,10 @@ _ABOUT = ("A controller moves what it has learnt: of the chosen strip, whichever
           "controller\" in a control's menu, then move it. Through JACK: connect it to the port \"control in\".")
 
 
+_WIDTHS = (90, 0, 178, 140)
+"""Of the columns; 0 for the one that takes what is left."""
+
+
 class ControllersTool(Tool):
     """Rows of message, what it moves, whether it says where it stands or how far it was turned, when it is taken."""
 
@@ -43,6 +47,9 @@ class ControllersTool(Tool):
         assert across is not None
         assert down is not None
         across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        for column, width in enumerate(_WIDTHS):
+            if width:
+                across.resizeSection(column, width)
         down.hide()
         down.setDefaultSectionSize(26)
         self.targets = QComboBox()

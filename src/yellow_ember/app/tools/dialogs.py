@@ -146,7 +146,7 @@ class SettingsDialog(FormDialog):
         form.addRow("Space for frozen strips", self.room)
         form.addRow("Theme (next start)", self.look)
         form.addRow("Scale, % (next start)", self.scale)
-        self.lay_out(form, "Level reference and ceiling belong to the session, the rest to the program. "
+        self.lay_out(form, "Live inputs, level reference and ceiling belong to the session, the rest to the program. "
                            "The quality of listening and printing is set in the top line.")
 
     def _words_of_now(self) -> str:

@@ -18,6 +18,7 @@ from yellow_ember.engine.forking import context
 from yellow_ember.engine.live.board import Board, StripReading
 from yellow_ember.engine.live.changes import PackedSession, value_changes
 from yellow_ember.engine.live.messages import (
+    Answer,
     ChangeDevice,
     ChangeValues,
     Command,
@@ -37,7 +38,9 @@ from yellow_ember.engine.live.messages import (
     SendMidi,
     SetSession,
     Stop,
+    TellTurns,
     Trouble,
+    TurnTimes,
     UsePrints,
     Watch,
 )
@@ -107,7 +110,7 @@ class EngineClient:
         self.devices: tuple[str, ...] = ()
         self.device, self.block = "", device.block
         self.restarts = 0
-        self._answers: list[Recorded | RoundTrip] = []
+        self._answers: list[Answer] = []
         self._moved: list[bytes] = []
         self._restarted: list[float] = []
         self._said = ""
@@ -191,7 +194,7 @@ class EngineClient:
                         self._say(text)
                     case Moved(messages):
                         self._moved += messages
-                    case Recorded() | RoundTrip() as answer:
+                    case Recorded() | RoundTrip() | TurnTimes() as answer:
                         self._answers.append(answer)
         head = self._board.head[0]
         beat, now = int(head["beat"]), time.monotonic()
@@ -282,8 +285,12 @@ class EngineClient:
         """Send messages to controllers."""
         self._send(SendMidi(messages))
 
-    def take_answers(self) -> list[Recorded | RoundTrip]:
-        """What `poll` brought of recordings and round trips since this was asked last."""
+    def ask_for_turns(self) -> None:
+        """Have it told how long blocks took since this was asked last."""
+        self._send(TellTurns())
+
+    def take_answers(self) -> list[Answer]:
+        """What `poll` brought of recordings, round trips and times since this was asked last."""
         answers, self._answers = self._answers, []
         return answers
 

@@ -165,12 +165,17 @@ class SendMidi:
 
 
 @dataclass(frozen=True, slots=True)
+class TellTurns:
+    """Say how long the last blocks took to make, and count from now on."""
+
+
+@dataclass(frozen=True, slots=True)
 class Quit:
     """End the engine."""
 
 
 Command = (SetSession | ChangeValues | Play | Stop | Locate | Watch | HearBefore | UsePrints | ForgetClips
-           | Record | EndRecording | MeasureRoundTrip | SendMidi | ChangeDevice | Quit)
+           | Record | EndRecording | MeasureRoundTrip | SendMidi | TellTurns | ChangeDevice | Quit)
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,4 +238,16 @@ class Moved:
     messages: tuple[bytes, ...]
 
 
-Report = Ready | Trouble | Recorded | RoundTrip | Moved
+@dataclass(frozen=True, slots=True)
+class TurnTimes:
+    """How long blocks took to make, in seconds: the middle one, the one that 99.9 % stay under, and the longest."""
+
+    count: int
+    median: float
+    nearly_all: float
+    worst: float
+
+
+Answer = Recorded | RoundTrip | TurnTimes
+"""What was asked for by a command."""
+Report = Ready | Trouble | Answer | Moved

@@ -48,7 +48,9 @@ from yellow_ember.engine.live.messages import (
     SendMidi,
     SetSession,
     Stop,
+    TellTurns,
     Trouble,
+    TurnTimes,
     UsePrints,
     Watch,
 )
@@ -82,6 +84,8 @@ _LOOKS_SECONDS = 1.0
 """How often it is looked whether a device came back, and how late the present one is."""
 _AWAKE_SECONDS, _RESTING_SECONDS = 2.0, 0.4
 """How long behind the last sound and the last command blocks are made on, and how slowly it looks around then."""
+_TIMES = 1 << 16
+"""Blocks of which it is known how long they took."""
 _ARMED_SECONDS = 10.0
 """So long a recording waits for its inputs."""
 _NOTICED_SECONDS = 0.15
@@ -155,6 +159,8 @@ class Engine:
         self._recorder: Recorder | None = None
         self._probe: RoundTripProbe | None = None
         self._clock = MidiClock()
+        self._times: Samples = np.zeros(_TIMES)
+        self._turns = 0
         self._from_start = False
         """True while the graph runs in from the session's first frame."""
 
@@ -335,6 +341,8 @@ class Engine:
                 self._preparer.change(changes)
             case Record() | EndRecording():
                 self._preparer.pass_on(command)
+            case TellTurns():
+                self._say(self._turn_times())
             case SendMidi(messages) if self._card is not None:
                 for message in messages:
                     self._card.send(message)
@@ -549,9 +557,20 @@ class Engine:
             self._let_meters_fall()
         crossing.clock = self._ticks(segments, frames)
         busy = time.perf_counter() - started
+        self._times[self._turns % self._times.size] = busy
+        self._turns += 1
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
         self._turn_since = None
+
+    def _turn_times(self) -> TurnTimes:
+        """How long the last blocks took; counting begins again behind that."""
+        times = self._times[:min(self._turns, _TIMES)].copy()
+        self._turns = 0
+        if not times.size:
+            return TurnTimes(0, 0.0, 0.0, 0.0)
+        median, nearly_all = np.percentile(times, (50.0, 99.9))
+        return TurnTimes(times.size, float(median), float(nearly_all), float(times.max()))
 
     def _ticks(self, segments: Sequence[Segment], frames: int) -> list[tuple[int, bytes]]:
         """The MIDI clock of a block in which these stretches were read, none while the session stands."""
