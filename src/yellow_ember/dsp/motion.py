@@ -36,7 +36,7 @@ from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, Setup
 
 CENTRE_SECONDS = 0.018
 """Delay at rest where speed varies as real transports do."""
-LOW_CENTRE_FRAMES = 24
+LOW_CENTRE_FRAMES = 22
 """Frames of delay at rest where sound comes in live; what moves further is held back."""
 FAR_CENTRE_SECONDS = 0.12
 """Delay at rest with the extended range."""
