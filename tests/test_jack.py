@@ -6,16 +6,18 @@ import os
 import signal
 import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
 from conftest import wait_until
 from jack_server import HAVE_JACK, Neighbour, Server, neighbour
 from yellow_ember.dsp.arrays import gain
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import JACK, SILENT_CARD, device_names
-from yellow_ember.engine.live.messages import DeviceSettings
+from yellow_ember.engine.live.messages import Answer, ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
 from yellow_ember.session.edits.live_edits import insert_input_track, use_own_ports
 from yellow_ember.session.values.live_input import InputKind, LiveInput
@@ -208,3 +210,59 @@ def test_a_server_of_another_rate_is_said(insert: tuple[Session, str], server: S
     client = start(insert[0], said.append)
     assert client.device == SILENT_CARD
     assert any("44100 Hz" in text and "48000 Hz" in text for text in said)
+
+
+def test_the_round_trip_of_a_server_is_measured(insert: tuple[Session, str], start: Start) -> None:
+    session, strip_id = insert
+    client = start(session)
+    with neighbour() as other:
+        wait_until(lambda: len(other.ports("Yellow Ember:Guest")) == 4)
+        other.connect("Yellow Ember:out 1", "Yellow Ember:Guest in left")
+        client.measure_round_trip(strip_id)
+        answers: list[Answer] = []
+
+        def arrived() -> bool:
+            client.poll()
+            answers.extend(client.take_answers())
+            return bool(answers)
+
+        wait_until(arrived)
+        # A circle at one client waits for a period.
+        assert answers == [RoundTrip(128)]
+
+
+def test_what_comes_through_a_server_is_recorded(insert: tuple[Session, str], start: Start, tmp_path: Path) -> None:
+    session, strip_id = insert
+    client = start(session)
+    client.record(Record((ArmedStrip(strip_id, "Guest"),), tmp_path, 0, None, 0, 0, 0))
+    wait_until(lambda: client.poll().playing)
+    with neighbour() as other:
+        wire(other)
+        other.play(pulses())
+        client.stop()
+        answers: list[Answer] = []
+
+        def arrived() -> bool:
+            client.poll()
+            answers.extend(client.take_answers())
+            return bool(answers)
+
+        wait_until(arrived)
+    sound = soundfile.read(tmp_path / "Guest 1.wav")[0]
+    left, right = np.flatnonzero(sound[:, 0])[0], np.flatnonzero(sound[:, 1])[0]
+    assert (sound[left, 0], sound[right, 1]) == (pytest.approx(0.5), pytest.approx(0.25))
+    assert right - left == 4000
+
+
+def test_a_server_that_goes_away_leaves_what_was_recorded(insert: tuple[Session, str], start: Start, server: Server,
+                                                          tmp_path: Path) -> None:
+    session, strip_id = insert
+    client = start(session)
+    client.record(Record((ArmedStrip(strip_id, "Guest"),), tmp_path, 0, None, 0, 0, 0))
+    wait_until(lambda: client.poll().position > 48000)
+    server.end()
+    wait_until(lambda: client.poll().blocks > 0 and client.device == SILENT_CARD)
+    recorded, = client.take_answers()
+    assert isinstance(recorded, Recorded)
+    assert recorded.takes[0].frames > 0.8 * 48000
+    assert soundfile.info(tmp_path / "Guest 1.wav").frames == recorded.takes[0].frames

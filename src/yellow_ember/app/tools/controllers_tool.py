@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSize
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QTableWidgetItem, QVBoxLayout
 
 from yellow_ember.app.state.commands import Commands
 from yellow_ember.app.state.controllers import COMMAND, MACRO, STRIP, Assignment, Controllers, other_way
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import Tool
+from yellow_ember.app.widgets.tables import plain_table
 from yellow_ember.app.widgets.text import TextLabel
 from yellow_ember.session.values.macros import MAX_MACROS
 from yellow_ember.session.values.strip_values import PAN, VOLUME
 
 _ABOUT = ("A controller moves what it has learnt: of the chosen strip, whichever that is. Choose below, or \"Learn a "
           "controller\" in a control's menu, then move it. Through JACK: connect it to the port \"control in\".")
-
-
-_WIDTHS = (90, 0, 178, 140)
-"""Of the columns; 0 for the one that takes what is left."""
 
 
 class ControllersTool(Tool):
@@ -35,23 +32,7 @@ class ControllersTool(Tool):
         super().__init__(sessions, playback)
         self.setWindowTitle("Controllers")
         self._controllers = controllers
-        self.table = QTableWidget(0, 4)
-        self.table.setAccessibleName("Controllers")
-        self.table.setHorizontalHeaderLabels(["Message", "Moves", "Says", "Taken"])
-        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.table.setShowGrid(False)
-        self.table.setTabKeyNavigation(False)
-        self.table.setMinimumHeight(90)
-        across, down = self.table.horizontalHeader(), self.table.verticalHeader()
-        assert across is not None
-        assert down is not None
-        across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        for column, width in enumerate(_WIDTHS):
-            if width:
-                across.resizeSection(column, width)
-        down.hide()
-        down.setDefaultSectionSize(26)
+        self.table = plain_table("Controllers", ("Message", "Moves", "Says", "Taken"), (90, 0, 178, 140), 26)
         self.targets = QComboBox()
         self.targets.setAccessibleName("What is to be moved")
         for target in (f"{STRIP} {VOLUME.id}", f"{STRIP} {PAN.id}",

@@ -10,10 +10,8 @@ from PyQt6.QtGui import QKeySequence
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
-    QHeaderView,
     QKeySequenceEdit,
     QLineEdit,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -25,6 +23,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
+from yellow_ember.app.widgets.tables import plain_table
 from yellow_ember.app.widgets.text import TextLabel
 
 Keys = Sequence[tuple[str, str]]
@@ -52,21 +51,7 @@ class KeysTool(Tool):
         self.search.setAccessibleName("Search")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _text: self.fill())
-        self.table = QTableWidget(0, 3)
-        self.table.setAccessibleName("Keys")
-        self.table.setHorizontalHeaderLabels(["Keys", "What they do", "Where"])
-        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.table.setShowGrid(False)
-        self.table.setTabKeyNavigation(False)
-        self.table.setMinimumHeight(90)
-        across, down = self.table.horizontalHeader(), self.table.verticalHeader()
-        assert across is not None
-        assert down is not None
-        across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        across.resizeSection(0, 190)
-        down.hide()
-        down.setDefaultSectionSize(22)
+        self.table = plain_table("Keys", ("Keys", "What they do", "Where"), (190, 0, 100))
         self.table.currentCellChanged.connect(lambda *_: self._show_chosen())
         self.edit = QKeySequenceEdit()
         self.edit.setAccessibleName("Keys of the chosen command")
