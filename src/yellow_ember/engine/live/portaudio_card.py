@@ -42,6 +42,8 @@ class PortAudioCard(QueuedCard):
         if sounddevice is None:
             raise DeviceError(f"{name} needs the PortAudio library, which is not installed")
         self._inputs = ports.card_inputs
+        self._filling = 0
+        """Blocks until the queue is full for the first time: it was empty, which is no dropout."""
         common = {"samplerate": rate, "blocksize": block, "device": name, "dtype": "float32",
                   "latency": self.delay / rate}
         try:
@@ -75,7 +77,10 @@ class PortAudioCard(QueuedCard):
         try:
             if self._stream.stopped:
                 self._stream.start()
-            self.missed += bool(self._stream.write(block))
+                self._filling = self.delay // self.block
+            ran_dry = self._stream.write(block)
+            self.missed += bool(ran_dry) and self._filling <= 0
+            self._filling -= 1
         except self._trouble as error:
             raise DeviceError(f"the card stopped: {error}") from None
 
