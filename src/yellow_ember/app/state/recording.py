@@ -49,6 +49,7 @@ class Recording(QObject):
         self._restarts = 0
         self._measuring = False
         sessions.adopting.connect(self._on_adopting)
+        sessions.opened.connect(self.changed)
         playback.beat.connect(self._on_beat)
 
     # -- what is armed ------------------------------------------------------------------
@@ -78,8 +79,8 @@ class Recording(QObject):
             self.arm(strip.id, on=strip.id not in self._armed)
 
     def _on_adopting(self, _session: Session) -> None:
+        # The views have the session's strips only when it is open; they are told then.
         self._armed, self._order, self.inside = frozenset(), None, ALL
-        self.changed.emit()
 
     # -- how ----------------------------------------------------------------------------
 
