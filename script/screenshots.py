@@ -313,8 +313,8 @@ def main() -> None:
     balance(application, window, settled, keep)
     workspace.close()
     time_line(application, keep)
-    desk(application, keep)
     guitar_comes_in(application, keep)
+    desk(application, keep)
 
 
 if __name__ == "__main__":

@@ -33,6 +33,8 @@ LIVE = Option(id="live", label="Live", choices=_QUALITIES, default="4", unit="x"
 PRINTING = Option(id="printing", label="Print", choices=_QUALITIES, default="8", unit="x", numeric=True,
                   group=Group.OUTPUT, help="Oversampling when printing to files.")
 _CEILING_HOLD_FRAMES = 45
+_WIDE = 1120
+"""From so many pixels on there is room for the match, which stands in the balance as well."""
 
 
 class TransportButton(QPushButton):
@@ -256,6 +258,7 @@ class TopLine(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self.offset.setVisible(self.width() >= _WIDE)
         self._show_name()
 
     def _show_name(self) -> None:
