@@ -124,10 +124,10 @@ def box(server: Server) -> Iterator[Controller]:
 def start(box: Controller, demo: Session) -> Iterator[Callable[..., EngineClient]]:
     started: list[EngineClient] = []
 
-    def make(*, synced: bool = False, loop: Loop | None = None) -> EngineClient:
+    def make(*, synced: bool = False, loop: Loop | None = None, kind: str = "drive") -> EngineClient:
         client = EngineClient(DeviceSettings(JACK, 128, synced=synced))
         started.append(client)
-        session = add_stage(demo, "upright-bass", new_stage("drive"))
+        session = add_stage(demo, "upright-bass", new_stage(kind))
         client.set_session(session.with_(loop=loop or Loop(0, 0, False), tempo=120.0))
         wait_until(lambda: client.poll().latency > 0 and client.device == JACK)
         box.wire()
@@ -191,6 +191,22 @@ def test_playing_goes_with_the_servers_transport(loop: Loop, start: Callable[...
     wait_until(lambda: box.place()[0] and client.poll().playing)
     client.stop()
     wait_until(lambda: not box.place()[0] and not client.poll().playing)
+
+
+@with_jack
+def test_a_jump_of_the_transport_is_followed_once(start: Callable[..., EngineClient], box: Controller) -> None:
+    client = start(synced=True, kind="tape")
+    box.client.transport_start()
+    wait_until(lambda: client.poll().playing)
+    for frame in (5 * RATE, RATE):
+        box.client.transport_frame = frame
+        time.sleep(0.6)
+        behind = [box.client.transport_frame - client.poll().position for _ in range(20)]
+        # What is heard lies behind the transport, by the card's delay; just behind a jump nothing is heard yet, and what
+        # is read lies ahead of it by all of the tape's latency.
+        assert client.poll().latency > 1000
+        assert min(behind) > -300
+    box.client.transport_stop()
 
 
 @with_jack

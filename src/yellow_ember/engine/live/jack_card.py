@@ -22,6 +22,8 @@ from yellow_ember.session.values.model import MASTER
 CLIENT = "Yellow Ember"
 _CAPTURE, _PLAYBACK = 0, 1
 """`JackCaptureLatency`, `JackPlaybackLatency`."""
+_BARS = 0x10
+"""`JackPositionBBT`: a position that says where in the bars it is."""
 _MOST_MESSAGES = 4096
 _TICKS_A_BEAT, _BEAT_TYPE = 1920.0, 4.0
 _ATTENDED_SECONDS = 0.004
@@ -228,7 +230,7 @@ class JackCard:
         beat = self.beat
         beats = (position.frame - beat.first_frame) * beat.tempo / 60.0 / self.rate
         whole = math.floor(beats)
-        position.valid = self._jack._lib.JackPositionBBT
+        position.valid = _BARS
         position.bar, position.beat = whole // beat.beats_per_bar + 1, whole % beat.beats_per_bar + 1
         position.tick = int((beats - whole) * _TICKS_A_BEAT)
         position.bar_start_tick = (position.bar - 1) * beat.beats_per_bar * _TICKS_A_BEAT

@@ -670,8 +670,8 @@ class Engine:
             self.transport.playing = False
         place = self._card.place() if self._synced and self._card is not None else None
         if place is not None and place[0] and self.graph is not None:
-            # It has gone on while the sound faded.
-            now = place[1] + self.graph.latency
+            # It has gone on while the sound faded; reading goes on with the next block.
+            now = place[1] + self._block + self.graph.latency
             self._starting = None if self._starting is None else now
             self._relocate = None if self._relocate is None else now
             if not self._live:
