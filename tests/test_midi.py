@@ -202,8 +202,8 @@ def test_a_jump_of_the_transport_is_followed_once(start: Callable[..., EngineCli
         box.client.transport_frame = frame
         time.sleep(0.6)
         behind = [box.client.transport_frame - client.poll().position for _ in range(20)]
-        # What is heard lies behind the transport, by the card's delay; just behind a jump nothing is heard yet, and what
-        # is read lies ahead of it by all of the tape's latency.
+        # What is heard lies behind the transport, by the card's delay; just behind a jump nothing is heard yet, and
+        # what is read lies ahead of it by all of the tape's latency.
         assert client.poll().latency > 1000
         assert min(behind) > -300
     box.client.transport_stop()
