@@ -114,7 +114,7 @@ def test_takes_within_the_loop_are_kept_and_chosen(listening: MainWindow, qtbot:
 def test_an_engine_that_ends_leaves_what_was_recorded(listening: MainWindow, qtbot: QtBot) -> None:
     workspace = listening.workspace
     workspace.recording.toggle()
-    qtbot.waitUntil(lambda: position(listening) > 2 * RATE, timeout=30000)
+    qtbot.waitUntil(lambda: position(listening) > 3 * RATE, timeout=30000)
     workspace.playback.engine.kill()
     strip = finished(listening, qtbot)
     assert "The engine ended while recording" in [message.text for message in workspace.messages.all]
