@@ -161,7 +161,7 @@ def test_a_macro_is_made_from_a_control_and_turned(window: MainWindow, qtbot: Qt
     menu = QMenu()
     window.bench.bar("drive_db").menu_opening.emit(menu)
     words = {action.text(): action for action in menu.actions() if action.text()}
-    assert list(words) == ["Draw over time", f"Remove from {macro.name}", "Add to a new macro"]
+    assert list(words) == ["Draw over time", f"Remove from {macro.name}", "Add to a new macro", "Learn a controller"]
     words[f"Remove from {macro.name}"].trigger()
     assert workspace.selection.strip.macros[0].targets == ()
 
