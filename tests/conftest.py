@@ -23,6 +23,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from jack_server import Server
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.session.edits.edits import use_chain
@@ -32,6 +33,8 @@ from yellow_ember.session.values.model import Session
 
 if TYPE_CHECKING:
     from yellow_ember.app.main_window import MainWindow
+    from yellow_ember.engine.live.client import EngineClient
+    from yellow_ember.engine.live.messages import Answer
 
 
 def _dry_demo() -> Path:
@@ -52,6 +55,15 @@ OpenWindow = Callable[..., "MainWindow"]
 @pytest.fixture(scope="session", autouse=True)
 def _server() -> None:
     start_server()
+
+
+@pytest.fixture
+def server() -> Iterator[Server]:
+    """A JACK server, where one can run."""
+    result = Server()
+    result.start()
+    yield result
+    result.end()
 
 
 @pytest.fixture
@@ -87,6 +99,19 @@ def wait_until(condition: Callable[[], object], seconds: float = 60.0) -> None:
     while not condition():
         assert time.monotonic() < end, "waited too long"
         time.sleep(0.01)
+
+
+def answer(client: EngineClient) -> Answer:
+    """What an engine answers next to what it was asked for."""
+    answers: list[Answer] = []
+
+    def arrived() -> bool:
+        client.poll()
+        answers.extend(client.take_answers())
+        return bool(answers)
+
+    wait_until(arrived)
+    return answers[0]
 
 
 @pytest.fixture

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -10,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from conftest import said
 from yellow_ember.app.main_window import MainWindow
-from yellow_ember.app.state.controllers import Assignment, other_way
+from yellow_ember.app.state.controllers import Assignment
 from yellow_ember.app.state.lane_writer import Ride
 from yellow_ember.app.state.settings import load_settings, save_settings
 from yellow_ember.app.tools.controllers_tool import ControllersTool
@@ -31,7 +32,7 @@ def assign(window: MainWindow, target: str, number: int = 74, **ways: Any) -> No
     workspace = window.workspace
     workspace.controllers.learn(target)
     turn(window, 0, number)
-    workspace.controllers.keep(other_way(Assignment(f"cc 1 {number}", target), **ways))
+    workspace.controllers.keep(replace(Assignment(f"cc 1 {number}", target), **ways))
 
 
 def settled(qtbot: QtBot) -> None:

@@ -14,12 +14,12 @@ import numpy as np
 import pytest
 import soundfile
 
-from conftest import wait_until
+from conftest import answer, wait_until
 from jack_server import HAVE_JACK, Neighbour, Server, neighbour
 from yellow_ember.dsp.arrays import gain
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import JACK, SILENT_CARD
-from yellow_ember.engine.live.messages import Answer, ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip
+from yellow_ember.engine.live.messages import ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
 from yellow_ember.session.edits.live_edits import insert_input_track, use_own_ports
 from yellow_ember.session.values.live_input import InputKind, LiveInput
@@ -28,14 +28,6 @@ from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
 pytestmark = pytest.mark.skipif(not HAVE_JACK, reason="jackd, or JACK's library, is not here")
 PORTS = LiveInput(kind=InputKind.PORTS, channels=(1, 2))
 Start = Callable[..., EngineClient]
-
-
-@pytest.fixture
-def server() -> Iterator[Server]:
-    result = Server()
-    result.start()
-    yield result
-    result.end()
 
 
 @pytest.fixture
@@ -236,16 +228,8 @@ def test_the_round_trip_of_a_server_is_measured(insert: tuple[Session, str], sta
         wait_until(lambda: len(other.ports("Yellow Ember:Guest")) == 4)
         other.connect("Yellow Ember:out 1", "Yellow Ember:Guest in left")
         client.measure_round_trip(strip_id)
-        answers: list[Answer] = []
-
-        def arrived() -> bool:
-            client.poll()
-            answers.extend(client.take_answers())
-            return bool(answers)
-
-        wait_until(arrived)
         # A circle at one client waits for a period.
-        assert answers == [RoundTrip(128)]
+        assert answer(client) == RoundTrip(128)
 
 
 def test_what_comes_through_a_server_is_recorded(insert: tuple[Session, str], start: Start, tmp_path: Path) -> None:
@@ -257,14 +241,7 @@ def test_what_comes_through_a_server_is_recorded(insert: tuple[Session, str], st
         wire(other)
         other.play(pulses())
         client.stop()
-        answers: list[Answer] = []
-
-        def arrived() -> bool:
-            client.poll()
-            answers.extend(client.take_answers())
-            return bool(answers)
-
-        wait_until(arrived)
+        assert isinstance(answer(client), Recorded)
     sound = soundfile.read(tmp_path / "Guest 1.wav")[0]
     left, right = np.flatnonzero(sound[:, 0])[0], np.flatnonzero(sound[:, 1])[0]
     assert (sound[left, 0], sound[right, 1]) == (pytest.approx(0.5), pytest.approx(0.25))

@@ -68,14 +68,6 @@ def test_the_clock_goes_round_with_the_loop_and_begins_at_bar_1() -> None:
     assert [frame for frame, message in before if message == TICK][-1] == 24000
 
 
-@pytest.fixture
-def server() -> Iterator[Server]:
-    result = Server()
-    result.start()
-    yield result
-    result.end()
-
-
 class Controller:
     """Another program that sends and hears MIDI, and moves the server's transport."""
 

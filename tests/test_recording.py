@@ -16,11 +16,11 @@ import soundfile
 from numpy.typing import NDArray
 from scipy.signal import correlate
 
-from conftest import wait_until
+from conftest import answer, wait_until
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
-from yellow_ember.engine.live.messages import Answer, ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip, TurnTimes
+from yellow_ember.engine.live.messages import ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip, TurnTimes
 from yellow_ember.files.broadcast_wav import BroadcastWriter
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.file_marks import read_marks
@@ -78,18 +78,6 @@ def order(strip_id: str, folder: Path, first: int = 0, end: int | None = None, *
           round_trip: int | None = None, play_from: int | None = 0) -> Record:
     folder.mkdir(exist_ok=True)
     return Record((ArmedStrip(strip_id, "Guitar", path_too),), folder, first, end, round_trip, 3600 * RATE, play_from)
-
-
-def answer(client: EngineClient) -> Answer:
-    answers: list[Answer] = []
-
-    def arrived() -> bool:
-        client.poll()
-        answers.extend(client.take_answers())
-        return bool(answers)
-
-    wait_until(arrived)
-    return answers[0]
 
 
 def recorded(client: EngineClient) -> Recorded:

@@ -36,8 +36,10 @@ from yellow_ember.dsp.stage import CLOCK_DELAY, CLOCK_FRAME, Setup
 
 CENTRE_SECONDS = 0.018
 """Delay at rest where speed varies as real transports do."""
-LOW_CENTRE_FRAMES = 22
-"""Frames of delay at rest where sound comes in live; what moves further is held back."""
+MARGIN_FRAMES = kernels.TAPS
+"""How near to the present it is read at most."""
+LOW_CENTRE_FRAMES, LOW_MARGIN_FRAMES = 22, kernels.TAPS // 2 + 1
+"""Frames of delay at rest where sound comes in live, and how near it is read then; what moves further is held back."""
 FAR_CENTRE_SECONDS = 0.12
 """Delay at rest with the extended range."""
 _MOST_BEHIND = 2.5
@@ -226,10 +228,10 @@ def motion_sizes(setup: Setup, centre: int) -> dict[str, int]:
     return {"moving_ring": 2 * (2 * centre + kernels.TAPS), "two_sides": 2 * setup.max_block}
 
 
-def set_up_motion(record: MotionRecord, setup: Setup, centre: int) -> None:
-    """Make a record ready; `centre` frames pass at rest."""
+def set_up_motion(record: MotionRecord, setup: Setup, centre: int, margin: int = MARGIN_FRAMES) -> None:
+    """Make a record ready; `centre` frames pass at rest, and it comes no nearer to the present than `margin`."""
     record.centre = centre
-    record.reach = _REACH * (centre - (kernels.TAPS // 2 + 1 if centre == LOW_CENTRE_FRAMES else kernels.TAPS))
+    record.reach = _REACH * (centre - margin)
     record.leak = 1.0 - math.exp(-2.0 * math.pi * _LEAK_HZ / setup.rate)
     record.clock, record.table, record.band = setup.clock.times, interpolator(), _scrape_band(setup.rate)
     record.figures = calibrated(SpeedFigures(), setup.rate)

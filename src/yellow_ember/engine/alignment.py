@@ -62,7 +62,7 @@ def align(order: Sequence[str], sources: Mapping[str, Sequence[str]], own: Mappi
             timed.add(strip)
         result.arrives[strip] = max((result.leaves[source] for source in fed_in_time), default=0)
         result.leaves[strip] = result.arrives[strip] + own[strip]
-    carries = _carriers(order, sources, listening)
+    carries = carriers(order, sources, listening)
     _wait_before_buses(order, sources, own, carries & timed, result)
     for strip in order:
         for source in sources[strip]:
@@ -79,9 +79,9 @@ def align(order: Sequence[str], sources: Mapping[str, Sequence[str]], own: Mappi
     return result
 
 
-def _carriers(order: Sequence[str], sources: Mapping[str, Sequence[str]],
-              listening: AbstractSet[str]) -> AbstractSet[str]:
-    """Strips that carry a live input."""
+def carriers(order: Sequence[str], sources: Mapping[str, Sequence[str]],
+             listening: AbstractSet[str]) -> AbstractSet[str]:
+    """Return the ids of the strips that carry a live input; parameters as for `align`."""
     carries = set(listening)
     for strip in order:
         if any(source in carries for source in sources[strip]):

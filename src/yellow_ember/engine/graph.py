@@ -8,7 +8,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
-from yellow_ember.engine.alignment import align
+from yellow_ember.engine.alignment import align, carriers
 from yellow_ember.engine.faders import fader_level
 from yellow_ember.engine.graph_settings import GraphSettings
 from yellow_ember.engine.plan import Crew, Plan
@@ -37,21 +37,19 @@ class Graph:
         outs: Samples = np.zeros((len(order), places, 2 * settings.max_block))
         self._restless: set[StripNode] = set()
         """Strips that are to be looked at between blocks."""
-        sources: dict[str, list[str]] = {}
-        carrying: set[str] = set()
-        """Strips that live sound goes through."""
+        here = {strip.id for strip in order}
+        sources = {strip.id: [source.id for source in session.sources(strip.id) if source.id in here]
+                   for strip in order}
+        listening = {strip.id for strip in order if settings.live and strip.listens}
+        entering = {strip_id: [source for source in feeding if strip_id in session.strip(source).enters]
+                    for strip_id, feeding in sources.items()}
+        quick = carriers(list(sources), entering, listening) if session.quality.low_delay else ()
         for row, strip in enumerate(order):
-            sources[strip.id] = [source.id for source in session.sources(strip.id) if source.id in self.nodes]
             old = None
             if reuse is not None and reuse.settings == settings and reuse.session.rate == session.rate:
                 old = reuse.nodes.get(strip.id)
-            if (settings.live and strip.listens) or carrying.intersection(
-                    source for source in sources[strip.id] if not session.strip(source).own_ports):
-                carrying.add(strip.id)
-            low_delay = strip.id in carrying and session.quality.low_delay
             self.nodes[strip.id] = StripNode(session, strip, settings, old, outs, row, self._restless,
-                                             low_delay=low_delay)
-        listening = {strip_id for strip_id, node in self.nodes.items() if node.listener is not None}
+                                             low_delay=strip.id in quick)
         alignment = align(tuple(self.nodes), sources,
                           {strip_id: node.chain.latency for strip_id, node in self.nodes.items()}, listening,
                           {strip.id for strip in order if strip.own_ports})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -274,9 +274,3 @@ def _value_at(parameter: Parameter, position: float, value: Value) -> Value:
     if isinstance(parameter, Option):
         return parameter.value_at(round(position * (len(parameter.choices) - 1)))
     return position >= 0.5 if isinstance(parameter, Switch) else value
-
-
-def other_way(assignment: Assignment, *, relative: bool | None = None, jumps: bool | None = None) -> Assignment:
-    """The assignment taken in another way."""
-    return replace(assignment, relative=assignment.relative if relative is None else relative,
-                   jumps=assignment.jumps if jumps is None else jumps)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QTableWidgetItem, QVBoxLayout
 
 from yellow_ember.app.state.commands import Commands
-from yellow_ember.app.state.controllers import COMMAND, MACRO, STRIP, Assignment, Controllers, other_way
+from yellow_ember.app.state.controllers import COMMAND, MACRO, STRIP, Assignment, Controllers
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import Tool
@@ -63,16 +65,20 @@ class ControllersTool(Tool):
             self.table.setItem(row, 0, QTableWidgetItem(assignment.message))
             self.table.setItem(row, 1, QTableWidgetItem(self._controllers.words(assignment.target)))
             self.table.setCellWidget(row, 2, self._choice(
-                assignment, "Says", ("where it stands", "how far it was turned"), assignment.relative, "relative"))
+                "Says", ("where it stands", "how far it was turned"), replace(assignment, relative=False),
+                replace(assignment, relative=True), assignment))
             self.table.setCellWidget(row, 3, self._choice(
-                assignment, "Taken", ("from the value on", "at once"), assignment.jumps, "jumps"))
+                "Taken", ("from the value on", "at once"), replace(assignment, jumps=False),
+                replace(assignment, jumps=True), assignment))
 
-    def _choice(self, assignment: Assignment, name: str, words: tuple[str, str], second: bool, field: str) -> QComboBox:
+    def _choice(self, name: str, words: tuple[str, str], first: Assignment, second: Assignment, now: Assignment
+                ) -> QComboBox:
+        """Two ways in which an assignment can be taken."""
         box = QComboBox()
-        box.setAccessibleName(f"{name}, {assignment.message}")
+        box.setAccessibleName(f"{name}, {now.message}")
         box.addItems(words)
-        box.setCurrentIndex(int(second))
-        box.activated.connect(lambda index: self._controllers.keep(other_way(assignment, **{field: index == 1})))
+        box.setCurrentIndex(int(now == second))
+        box.activated.connect(lambda index: self._controllers.keep(second if index else first))
         return box
 
     def learn(self) -> None:

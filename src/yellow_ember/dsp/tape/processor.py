@@ -28,6 +28,8 @@ from yellow_ember.dsp.kernels.plain_fir import plain_fir_each
 from yellow_ember.dsp.kernels.tape import magnetise_block
 from yellow_ember.dsp.motion import (
     LOW_CENTRE_FRAMES,
+    LOW_MARGIN_FRAMES,
+    MARGIN_FRAMES,
     MotionRecord,
     MotorRecord,
     centre_frames,
@@ -312,7 +314,7 @@ class TapeProcessor(Processor):
         record = self.record
         set_oversampling(record.fast, setup.oversample)
         record.soon = int(setup.low_delay)
-        set_up_motion(record.motion, setup, self._centre)
+        set_up_motion(record.motion, setup, self._centre, LOW_MARGIN_FRAMES if setup.low_delay else MARGIN_FRAMES)
         set_up_motor(record.motor, setup)
         record.hum_wave = _hum_wave()
         self.turning = record.tone.turning

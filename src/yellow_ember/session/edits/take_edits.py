@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
 
 from yellow_ember.session.edits.edits import edit_strip
-from yellow_ember.session.values.model import Session
+from yellow_ember.session.values.model import Session, new_id
 from yellow_ember.session.values.regions import MAXIMUM_REGIONS, SHORTEST_SECONDS, Region
 
 FADE_SECONDS = 0.005
@@ -47,7 +46,7 @@ def choose_take(session: Session, strip_id: str, take_id: str, length_of: Length
     kept = [part for region in strip.regions for part in _without(region, take.start, end, length_of)]
     if len(kept) >= MAXIMUM_REGIONS:
         raise ValueError(f"{strip.name} has {MAXIMUM_REGIONS} regions, which is as many as a track can hold")
-    heard = replace(take, id=f"region-{secrets.token_hex(4)}")
+    heard = replace(take, id=new_id("region"))
     return session.with_strip(strip.with_(regions=tuple(sorted((*kept, heard), key=lambda region: region.start))))
 
 
@@ -77,5 +76,5 @@ def _without(region: Region, start: float, end: float, length_of: LengthOf) -> l
                              fade_in=min(region.fade_in, start - region.start)))
     if over - end >= SHORTEST_SECONDS:
         parts.append(replace(region, start=end, begin=region.begin + end - region.start, fade_in=0.0,
-                             fade_out=min(region.fade_out, over - end), id=f"region-{secrets.token_hex(4)}"))
+                             fade_out=min(region.fade_out, over - end), id=new_id("region")))
     return parts
