@@ -28,7 +28,7 @@ from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.workspace import Workspace
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.jobs.speed import RATE
-from yellow_ember.engine.live.devices import JACK
+from yellow_ember.engine.live.devices import JACK, SILENT_CARD
 from yellow_ember.engine.live.messages import TurnTimes
 from yellow_ember.files.conformed import conform
 from yellow_ember.session.edits.edits import add_stage, set_parameter
@@ -144,57 +144,75 @@ def served_demo() -> Session:
     return session
 
 
+class _Guitarist:
+    """Someone who plays the demo with a live guitar through a device, and works with the window meanwhile."""
+
+    def __init__(self, application: QApplication, device: str, period: int) -> None:
+        path = HOME / "served.ember"
+        write_session(served_demo(), path)
+        self._application = application
+        self.window = MainWindow(Workspace(Settings(device=device, block=period, match_lock=False)))
+        self.playback, self._sessions = self.window.workspace.playback, self.window.workspace.sessions
+        self.window.show()
+        self.window.workspace.start()
+        self._sessions.open_path(path)
+        wait(application, lambda: self.playback.state.live_latency is not None, 60.0)
+        self.window.workspace.selection.select("rhythm")
+        self.playback.toggle_play()
+        wait(application, lambda: self.playback.state.playing, 10.0)
+        wait(application, lambda: False, 3.0)
+
+    def work(self, seconds: float) -> float:
+        """Drag the window and sweep controls; the engine's mean load meanwhile."""
+        loads, began, sweep = list[float](), time.monotonic(), self._sessions.document.trial("Sweep")
+        while (now := time.monotonic() - began) < seconds:
+            stage = self.window.workspace.selection.strip.chain[0]
+            sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
+            self.window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
+            self._application.processEvents()
+            loads.append(self.playback.state.load)
+        return float(np.mean(loads))
+
+    def turns(self) -> TurnTimes:
+        """How long the blocks took."""
+        engine = self.playback.engine
+        assert engine is not None
+        engine.ask_for_turns()
+        while True:
+            engine.poll()
+            for answer in engine.take_answers():
+                if isinstance(answer, TurnTimes):
+                    return answer
+            time.sleep(0.02)
+
+    def close(self) -> None:
+        self._sessions.document.saved(HOME / "served.ember")
+        self.window.close()
+
+
 def served(application: QApplication, period: int) -> None:
-    """Play the demo with a live guitar through a JACK server, with the window dragged and controls swept."""
+    """Play the demo with a live guitar through a JACK server, against an empty client while it plays elsewhere."""
     if shutil.which("jackd") is None:
         print("  (no jackd: playing through a server is not measured)", flush=True)
         return
     seconds = 10.0 if QUICK else 60.0
-    path = HOME / f"served-{period}.ember"
-    write_session(served_demo(), path)
     with jack_server(period):
-        alone = subprocess.run([sys.executable, "-c", _EMPTY_CLIENT, str(seconds)], capture_output=True, text=True,
-                               check=True)
-        window = MainWindow(Workspace(Settings(device=JACK, match_lock=False)))
-        workspace = window.workspace
-        window.show()
-        workspace.start()
-        workspace.sessions.open_path(path)
-        wait(application, lambda: workspace.playback.state.live_latency is not None, 60.0)
-        workspace.selection.select("rhythm")
-        workspace.playback.toggle_play()
-        wait(application, lambda: workspace.playback.state.playing, 10.0)
-        began = time.monotonic()
-        wait(application, lambda: time.monotonic() > began + 3.0, 5.0)
-        sweep, loads = workspace.sessions.document.trial("Sweep"), []
-        missed, began = workspace.playback.state.missed, time.monotonic()
-        while (now := time.monotonic() - began) < seconds:
-            stage = workspace.selection.strip.chain[0]
-            sweep.show(functools.partial(swept, stage_id=stage.id, share=abs((now * 0.7) % 2.0 - 1.0)))
-            window.resize(1200 + int(80 * abs((now * 2.0) % 2.0 - 1.0)), 780 + int(20 * (now % 1.0)))
-            application.processEvents()
-            loads.append(workspace.playback.state.load)
-        dropouts = workspace.playback.state.missed - missed
-        engine = workspace.playback.engine
-        assert engine is not None
-        engine.ask_for_turns()
-        told: list[TurnTimes] = []
-
-        def arrived() -> bool:
-            engine.poll()
-            told.extend(answer for answer in engine.take_answers() if isinstance(answer, TurnTimes))
-            return bool(told)
-
-        while not arrived():
-            time.sleep(0.02)
-        times, whole = told[0], 1e6 * period / RATE
+        beside = _Guitarist(application, SILENT_CARD, period)
+        empty = subprocess.Popen([sys.executable, "-c", _EMPTY_CLIENT, str(seconds)], stdout=subprocess.PIPE, text=True)
+        beside.work(seconds + 2.0)
+        of_empty = int(empty.communicate()[0])
+        beside.close()
+        guitarist = _Guitarist(application, JACK, period)
+        guitarist.turns()
+        missed = guitarist.playback.state.missed
+        load = guitarist.work(seconds)
+        dropouts, times, whole = guitarist.playback.state.missed - missed, guitarist.turns(), 1e6 * period / RATE
+        row(f"live at 4x through a JACK server, periods of {period}, with a guitar: dropouts in {seconds:.0f} s",
+            str(dropouts), f"<= {of_empty} (an empty client's)", dropouts <= of_empty)
         row(f"the same: how long a period of {whole:.0f} us takes, us (median, 99.9 %, worst)",
             f"{1e6 * times.median:.0f}, {1e6 * times.nearly_all:.0f}, {1e6 * times.worst:.0f}", "-", True)
-        row(f"live at 4x through a JACK server, periods of {period}, with a guitar: dropouts in {seconds:.0f} s",
-            str(dropouts), f"<= {int(alone.stdout)} (an empty client's)", dropouts <= int(alone.stdout))
-        row("engine's load meanwhile", f"{100 * float(np.mean(loads)):.0f} %", "< 100 %", float(np.mean(loads)) < 1.0)
-        workspace.sessions.document.saved(path)
-        window.close()
+        row("engine's load meanwhile", f"{100 * load:.0f} %", "< 100 %", load < 1.0)
+        guitarist.close()
 
 
 _START = """

@@ -56,6 +56,14 @@ def test_a_control_learns_a_controller_by_its_menu(window: MainWindow, qtbot: Qt
     assert load_settings().controllers == workspace.settings.controllers
 
 
+def test_a_controller_of_the_system_moves_what_it_has_learnt(window: MainWindow) -> None:
+    workspace = window.workspace
+    workspace.selection.select("harmonium")
+    assign(window, "strip volume_db", jumps=True)
+    workspace.midi_devices.moved.emit(bytes((CC, 74, 90)))
+    assert workspace.selection.strip.volume_db == pytest.approx(VOLUME.at(90.0 / 127.0))
+
+
 def test_it_is_picked_up_where_the_value_is(window: MainWindow, qtbot: QtBot) -> None:
     workspace = window.workspace
     workspace.selection.select("harmonium")

@@ -227,7 +227,7 @@ def test_what_goes_out_of_the_silent_card_comes_back_when_it_is_heard(demo: Sess
 
     assert card.use(ports)
     assert card.wires == {(MASTER, strip_id)}
-    card.run(turn, lambda: len(came_in) < 12)
+    card.run(turn, lambda _seconds: len(came_in) < 12)
     card.close()
     heard = np.concatenate(came_in, axis=1)
     assert np.argwhere(heard).tolist() == [[1, 3 * BLOCK + 17 + card.delay]]

@@ -7,11 +7,14 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
+from pytestqt.qtbot import QtBot
 
 from conftest import wait_until
 from jack_server import HAVE_JACK, Server
+from yellow_ember.app.state.midi_devices import MidiDevices, midi_library
+from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.live.client import EngineClient
-from yellow_ember.engine.live.devices import JACK
+from yellow_ember.engine.live.devices import JACK, SILENT_CARD
 from yellow_ember.engine.live.jack_card import jack_library
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.live.midi_clock import CONTINUE, START, STOP, TICK, MidiClock
@@ -212,3 +215,56 @@ def test_others_are_told_of_bars(start: Callable[..., EngineClient], box: Contro
     place = box.place()[1]
     # Six beats at 120 a minute: the third beat of the second bar.
     assert (place["bar"], place["beat"], place["beats_per_minute"]) == (2, 3, 120.0)
+
+
+@pytest.fixture
+def devices(box: Controller, qtbot: QtBot) -> Iterator[MidiDevices]:
+    """What the system knows of controllers; JACK carries it here, as the machines of tests have no ALSA."""
+    library = midi_library()
+    if library is None:
+        pytest.skip("rtmidi is not here")
+    result = MidiDevices(Settings(device=SILENT_CARD), library.API_UNIX_JACK)
+    yield result
+    result.close()
+
+
+@with_jack
+def test_controllers_that_the_system_knows_are_heard_and_told(devices: MidiDevices, box: Controller, qtbot: QtBot
+                                                              ) -> None:
+    came: list[bytes] = []
+    devices.moved.connect(came.append)
+    # What was connected just now carries from one of the next periods on.
+    time.sleep(0.3)
+    messages = [bytes((0xB0, 74, value)) for value in (1, 64, 127)]
+    box.to_send += messages
+    qtbot.waitUntil(lambda: came == messages, timeout=5000)
+    devices.send(messages)
+    # Both of its ways in are told; nothing comes back.
+    wait_until(lambda: all([message for port, message in box.heard if port == name] == messages
+                           for name in ("lamps", "clock")))
+    assert came == messages
+
+
+@with_jack
+def test_a_controller_that_comes_later_is_heard_and_one_that_goes_is_let_go(devices: MidiDevices, qtbot: QtBot) -> None:
+    jack = jack_library()
+    assert jack is not None
+    client = jack.Client("Pads", no_start_server=True)
+    port = client.midi_outports.register("pads")
+    client.activate()
+    devices.look()
+    assert port.number_of_connections == 1
+    assert sum("Pads" in name for name in devices.names) == 1
+    client.deactivate()
+    client.close()
+    devices.look()
+    assert not any("Pads" in name for name in devices.names)
+
+
+def test_nothing_is_opened_where_a_jack_server_carries_controllers(qtbot: QtBot) -> None:
+    library = midi_library()
+    if library is None:
+        pytest.skip("rtmidi is not here")
+    devices = MidiDevices(Settings(device=JACK), library.API_UNIX_JACK)
+    assert devices.names == []
+    devices.close()

@@ -22,6 +22,7 @@ from yellow_ember.app.state.lane_writer import LaneWriter
 from yellow_ember.app.state.matcher import Matcher
 from yellow_ember.app.state.measurer import Measurer
 from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.midi_devices import MidiDevices
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.recording import Recording
 from yellow_ember.app.state.rendering import Rendering
@@ -37,7 +38,7 @@ from yellow_ember.session.edits.following import follow
 from yellow_ember.session.values.model import Session
 
 _PIECES = ("sessions", "selection", "playback", "settings", "messages", "jobs", "imports", "measurer", "matcher",
-           "prints", "added", "dissector", "rendering", "recording", "controllers", "time_view",
+           "prints", "added", "dissector", "rendering", "recording", "midi_devices", "controllers", "time_view",
            "session_waves", "tempo_tap", "lane_writer", "tools", "commands")
 Made = TypeVar("Made")
 _KEEP_MS = 1500
@@ -72,6 +73,7 @@ class Workspace(QObject):
         self.dissector = self.give(Dissector)
         self.rendering = self.give(Rendering)
         self.recording = self.give(Recording)
+        self.midi_devices = self.give(MidiDevices)
         self.controllers = self.give(Controllers)
         for name in _PIECES:
             piece = getattr(self, name)
@@ -123,6 +125,7 @@ class Workspace(QObject):
         self._keeping.stop()
         self._keep_settings()
         self.closing.emit()
+        self.midi_devices.close()
         self.playback.stop_clock()
         self.jobs.close()
         self.playback.close()

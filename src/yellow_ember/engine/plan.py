@@ -38,6 +38,7 @@ from yellow_ember.engine.system_calls import (
     sem_wait,
     store,
 )
+from yellow_ember.engine.urgency import be_on_time
 
 _PATIENCE = 2000
 """How often a thread looks whether another is ready before it lets others run."""
@@ -203,17 +204,27 @@ class Crew:
     """Threads that run strips side by side with whoever calls `Plan.run`, who counts as one of `threads`.
 
     What comes out is the same to the bit for any number of them.
+
+    Parameters
+    ----------
+    on_time : bool
+        They are scheduled like one that makes sound in real time.
     """
 
-    def __init__(self, threads: int) -> None:
+    def __init__(self, threads: int, *, on_time: bool = False) -> None:
         self.threads = threads
         self.record = CrewRecord.make()
         self.record.threads = threads - 1
         _start(self.record.address)
-        self._helpers = [threading.Thread(target=_help, args=(self.record.address,), daemon=True)
+        self._helpers = [threading.Thread(target=self._help, args=(on_time,), daemon=True)
                          for _ in range(threads - 1)]
         for helper in self._helpers:
             helper.start()
+
+    def _help(self, on_time: bool) -> None:
+        if on_time:
+            be_on_time()
+        _help(self.record.address)
 
     def close(self) -> None:
         """End the threads."""

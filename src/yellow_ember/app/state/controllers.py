@@ -12,6 +12,7 @@ from yellow_ember.app.state.commands import Commands
 from yellow_ember.app.state.gesture import Gesture
 from yellow_ember.app.state.lane_writer import Control, LaneWriter
 from yellow_ember.app.state.messages import Messages
+from yellow_ember.app.state.midi_devices import MidiDevices
 from yellow_ember.app.state.playback import Playback
 from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
@@ -83,10 +84,11 @@ class Controllers(QObject):
     changed = pyqtSignal()
 
     def __init__(self, sessions: SessionKeeper, selection: Selection, playback: Playback, settings: Settings,
-                 messages: Messages, lane_writer: LaneWriter, commands: Commands) -> None:
+                 messages: Messages, lane_writer: LaneWriter, commands: Commands, midi_devices: MidiDevices) -> None:
         super().__init__()
         self._sessions, self._selection, self._playback = sessions, selection, playback
         self._settings, self._messages, self._writer, self._commands = settings, messages, lane_writer, commands
+        self._devices = midi_devices
         self._gesture = Gesture(sessions)
         self._learning, self._learning_until = "", 0.0
         self._held: Control | None = None
@@ -101,6 +103,7 @@ class Controllers(QObject):
         self._settle.setInterval(_LET_GO_MS)
         self._settle.timeout.connect(self._let_go)
         playback.beat.connect(self._on_beat)
+        midi_devices.moved.connect(self.take)
 
     # -- assignments --------------------------------------------------------------------
 
@@ -253,8 +256,10 @@ class Controllers(QObject):
                 self._shown[assignment.message] = value
                 self._last[assignment.message] = value / _FULL
                 news.append(bytes((_CONTROL_CHANGE | (int(channel) - 1), int(number), value)))
-        if news and self._playback.engine is not None:
-            self._playback.engine.send_midi(tuple(news))
+        if news:
+            self._devices.send(news)
+            if self._playback.engine is not None:
+                self._playback.engine.send_midi(tuple(news))
 
 
 def _position(parameter: Parameter, value: Value) -> float:

@@ -18,7 +18,8 @@ from yellow_ember.session.values.macros import MAX_MACROS
 from yellow_ember.session.values.strip_values import PAN, VOLUME
 
 _ABOUT = ("A controller moves what it has learnt: of the chosen strip, whichever that is. Choose below, or \"Learn a "
-          "controller\" in a control's menu, then move it. Through JACK: connect it to the port \"control in\".")
+          "controller\" in a control's menu, then move it. Playing through JACK, "
+          "connect it to the port \"control in\"; else those that ALSA knows are heard by themselves.")
 
 
 class ControllersTool(Tool):

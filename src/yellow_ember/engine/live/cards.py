@@ -35,8 +35,9 @@ class DeviceError(Exception):
 
 Turn = Callable[[Crossing], None]
 """Makes what goes out of what came in, for one block."""
-Attend = Callable[[], bool]
-"""Sees to all else, between blocks or beside them; False where the card is to stop."""
+Attend = Callable[[float], bool]
+"""Sees to all else, between blocks or beside them, and waits so many seconds for something to do; False where the
+card is to stop."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +133,7 @@ class QueuedCard:
         return True
 
     def run(self, turn: Turn, attend: Attend) -> None:
-        while attend():
+        while attend(0.0):
             crossing = self._crossing
             self.read(crossing)
             turn(crossing)

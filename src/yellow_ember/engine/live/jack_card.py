@@ -17,6 +17,7 @@ from cffi import FFI
 from yellow_ember.engine.live.cards import Attend, Beat, DeviceError, Turn
 from yellow_ember.engine.live.feedback import Wire
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Ports
+from yellow_ember.engine.urgency import be_on_time
 from yellow_ember.session.values.model import MASTER
 
 CLIENT = "Yellow Ember"
@@ -26,8 +27,8 @@ _BARS = 0x10
 """`JackPositionBBT`: a position that says where in the bars it is."""
 _MOST_MESSAGES = 4096
 _TICKS_A_BEAT, _BEAT_TYPE = 1920.0, 4.0
-_ATTENDED_SECONDS = 0.004
-"""How often all else is seen to, beside the server's thread."""
+_ATTENDED_SECONDS = 0.02
+"""How often all else is seen to, beside the server's thread, which the interpreter may keep waiting meanwhile."""
 
 
 def jack_library() -> ModuleType | None:
@@ -115,6 +116,7 @@ class JackCard:
         self.wires: frozenset[Wire] = frozenset()
         self._latency_of = _port_latency()
         self._gone = ""
+        self._on_time = False
         self._rewired = threading.Event()
         self._turn: Turn | None = None
         self._fault: BaseException | None = None
@@ -197,6 +199,10 @@ class JackCard:
 
     def _process(self, frames: int) -> None:
         ways, turn = self._ways, self._turn
+        if not self._on_time:
+            # A server without real-time rights gives its clients none.
+            self._on_time = True
+            be_on_time()
         try:
             if turn is None or frames != self.block:
                 for port in ways.outs:
@@ -263,8 +269,7 @@ class JackCard:
 
     def run(self, turn: Turn, attend: Attend) -> None:
         self._turn = turn
-        waiting = threading.Event()
-        while attend():
+        while attend(_ATTENDED_SECONDS):
             if self._fault is not None:
                 raise self._fault
             if self._gone:
@@ -272,7 +277,6 @@ class JackCard:
             if self._rewired.is_set():
                 self._rewired.clear()
                 self._find_wires()
-            waiting.wait(_ATTENDED_SECONDS)
         self._turn = None
 
     def send(self, message: bytes) -> None:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
 import gc
-import os
 import signal
 import sys
 import time
@@ -64,14 +62,18 @@ from yellow_ember.engine.plan import Crew
 from yellow_ember.engine.print_player import StripPrint
 from yellow_ember.engine.strip import StripNode
 from yellow_ember.engine.transport import Transport
+from yellow_ember.engine.urgency import be_on_time
 from yellow_ember.files.conformed import Segment
 from yellow_ember.session.values.bars import beat_frames
 from yellow_ember.session.values.model import Session
 
 _RUN_IN_SHARE = 0.7
 """How much of a block's time goes into running in."""
-_SHOWN_FRAMES = 768
-"""Readings are published once in so many frames; the window looks at them some thirty times a second."""
+_SHOWN_SECONDS = 0.016
+"""How often readings are published; the window looks at them some thirty times a second."""
+_HELPED_SHARE, _ALONE_SHARE = 0.5, 0.35
+"""Others help where one thread alone would be busy for more than this of a block's time, and no more where it would be
+for less: waiting for another thread takes longer on a busy machine than a small block does."""
 _SILENT = 3e-5
 """-90 dBFS: what is quieter behind the last sound is its end."""
 _SILENT_SECONDS, _LONGEST_TAIL_SECONDS = 0.4, 10.0
@@ -115,8 +117,11 @@ class Engine:
         self._set = False
         """True once a session was set."""
         self._meters: GraphMeters | None = None
-        self._crew = Crew(device.threads)
+        self._crew = Crew(device.threads, on_time=True)
         self._next_crew: Crew | None = None
+        self._helped = False
+        self._work = 0.0
+        """How much of a block's time one thread would be busy alone, at most."""
         self._watched = ("", 0)
         self._before: frozenset[str] = frozenset()
         self._prints: dict[str, StripPrint] = {}
@@ -135,7 +140,7 @@ class Engine:
         """Strips whose input would be what they make; it is kept from them."""
         self._wired: tuple[Session | None, frozenset[Wire]] = None, frozenset()
         """By what it was worked out."""
-        self._looked_at = 0.0
+        self._looked_at = self._shown_at = 0.0
         self._awake_until = 0.0
         self._say_devices = True
         self._turn_since: float | None = None
@@ -178,7 +183,7 @@ class Engine:
                 self._open_card()
             assert self._card is not None
             try:
-                self._card.run(self.turn, lambda: self._attend() and not done())
+                self._card.run(self.turn, lambda seconds: self._attend(seconds) and not done())
             except DeviceError as error:
                 self._fall_back(str(error))
                 self._reopen = True
@@ -225,13 +230,20 @@ class Engine:
             self._wished = self._device
         self._device = replace(self._device, name=SILENT_CARD, record=None, feed="")
 
-    def _attend(self) -> bool:
-        """See to commands and to the device, between blocks or beside them; False where the card is to be left."""
+    def _attend(self, seconds: float) -> bool:
+        """See to commands and to the device, between blocks or beside them; False where the card is to be left.
+
+        Parameters
+        ----------
+        seconds : float
+            So long it waits for a command.
+        """
         try:
             while self._reports:
                 self._pipe.send(self._reports.popleft())
             self._rest()
-            while self._pipe.poll():
+            while self._pipe.poll(seconds):
+                seconds = 0.0
                 self._awake_until = time.monotonic() + _AWAKE_SECONDS
                 self.receive(self._pipe.recv())
         except (EOFError, OSError):
@@ -245,6 +257,9 @@ class Engine:
             self._looked_at = now
             self._delay = self._card.delay
             self._look_for_the_wished()
+        if self._sounding and now - self._shown_at > _SHOWN_SECONDS and (meters := self._meters) is not None:
+            self._shown_at = now
+            meters.show(self._board)
         self._see_to_ports(self._card)
         self._see_to_recording(self._card)
         if self._card.moved:
@@ -255,7 +270,7 @@ class Engine:
         """Where nothing sounds, and nothing did or was asked for lately, wait for a command."""
         assert self._card is not None
         now = time.monotonic()
-        if self.transport.playing or self._live or self._commands or self._probe is not None:
+        if self._sounding or self._commands or self._probe is not None:
             self._awake_until = now + _AWAKE_SECONDS
         elif now > self._awake_until:
             self._card.pause()
@@ -327,7 +342,7 @@ class Engine:
             case ChangeDevice(settings):
                 others = replace(settings, threads=self._device.threads)
                 if settings.threads != self._crew.threads:
-                    self._next_crew = Crew(settings.threads)
+                    self._next_crew = Crew(settings.threads, on_time=True)
                 if others != self._device or self._wished is not None:
                     self._say_devices = self._reopen = True
                 self._device, self._wished = settings, None
@@ -485,12 +500,12 @@ class Engine:
     def _adopt(self, graph: Graph, meters: GraphMeters) -> None:
         if (graph.settings.max_block, graph.session.rate) != (self._block, self._rate):
             return
-        if (self.transport.playing or self._live) and self.graph is not None:
+        if self._sounding and self.graph is not None:
             self._waiting = (graph, meters)
             self._fade.move(0.0)
         else:
             self._swap(graph, meters)
-            if self.transport.playing or self._live:
+            if self._sounding:
                 self._fade.jump(0.0)
                 self._run_in_or_rise()
 
@@ -499,8 +514,9 @@ class Engine:
         if self._recorder is not None and self.graph is not None and graph.latency != self.graph.latency:
             # What comes in would no longer lie where it was played.
             self._recorder.end()
-        self.graph, self._meters = graph, meters
+            self._say(Trouble("A path's delay changed, so recording ended there"))
         meters.stand(self._session)
+        self.graph, self._meters = graph, meters
         self._apply_watch()
         # Values may have come while it waited.
         graph.update(self._session)
@@ -509,6 +525,11 @@ class Engine:
         self._apply_prints(at_once=True)
 
     # -- sound --------------------------------------------------------------------------
+
+    @property
+    def _sounding(self) -> bool:
+        """True where the graph runs."""
+        return self.transport.playing or self._live
 
     @property
     def _live(self) -> bool:
@@ -531,20 +552,21 @@ class Engine:
         segments: list[Segment] = []
         if self._probe is not None and not self._probe.done:
             self._send_burst(self._probe, crossing)
-        elif self.graph is not None and self._session is not None and (self.transport.playing or self._live):
+        elif self.graph is not None and self._session is not None and self._sounding:
             self._cross(self.graph, crossing)
             if self._silence_left > 0:
                 self._run_in(started)
                 out = self._silent
             else:
                 heard, playing, stretches = self.transport.run, self.transport.playing, self._stretches(frames)
-                out = self.graph.process(stretches, frames, self._crew)
+                out = self._made(self.graph, stretches, frames)
                 segments = stretches if playing else []
                 if self._recorder is not None:
                     self._recorder.capture(self.graph.nodes, segments, frames, heard)
                 if playing:
                     self._end_with_the_tail(self.graph, out)
-            self._meter_strips(frames)
+            assert self._meters is not None
+            self._meters.process(frames)
             if self._silence_left <= 0 and not (self._fade.resting and self._fade.target == 1.0):
                 glide(out, self._fade.state)
                 if self._fade.resting and self._fade.target == 0.0:
@@ -562,6 +584,15 @@ class Engine:
         self._load += 0.05 * (busy * self._rate / frames - self._load)
         self._publish()
         self._turn_since = None
+
+    def _made(self, graph: Graph, stretches: Sequence[Segment], frames: int) -> Samples:
+        """Run the graph for a block, with as many threads as it needs."""
+        started = time.thread_time()
+        out = graph.process(stretches, frames, self._crew if self._helped else None)
+        share = (time.thread_time() - started) * self._rate / frames * (self._crew.threads if self._helped else 1)
+        self._work = max(self._work + 0.1 * (share - self._work), share if share > 1.0 and not self._helped else 0.0)
+        self._helped = self._work > (_ALONE_SHARE if self._helped else _HELPED_SHARE)
+        return out
 
     def _turn_times(self) -> TurnTimes:
         """How long the last blocks took; counting begins again behind that."""
@@ -636,7 +667,7 @@ class Engine:
         until = started + _RUN_IN_SHARE * frames / self._rate
         while self._silence_left > 0:
             count = min(frames, self._silence_left)
-            self.graph.process(self.transport.advance(count, self._session.loop), count, self._crew)
+            self._made(self.graph, self.transport.advance(count, self._session.loop), count)
             self._silence_left -= count
             if time.perf_counter() > until:
                 break
@@ -703,12 +734,6 @@ class Engine:
 
     # -- meters -------------------------------------------------------------------------
 
-    def _meter_strips(self, frames: int) -> None:
-        assert self._meters is not None
-        self._meters.process(frames)
-        if int(self._board.head[0]["blocks"]) % max(1, _SHOWN_FRAMES // frames) == 0:
-            self._meters.show(self._board)
-
     def _let_meters_fall(self) -> None:
         for name in ("vu", "peak", "programme", "point_vu", "point_peak", "input_peak"):
             self._board.strips[name] *= 0.9
@@ -733,20 +758,11 @@ class Engine:
         head["blocks"] += 1
 
 
-def _hurry() -> None:
-    """Ask for real-time scheduling, or at least a better priority; both may be refused."""
-    try:
-        os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
-    except OSError:
-        with contextlib.suppress(OSError):
-            os.nice(-10)
-
-
 def main(pipe: Connection, board: Board, device: DeviceSettings) -> None:
     """Entry point of the engine's process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     be_a_child(signal.SIGKILL)
-    _hurry()
+    be_on_time()
     sys.setswitchinterval(0.00005)
     engine = Engine(pipe, board, device)
     gc.collect()
