@@ -19,9 +19,9 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.session.edits.edits import add_stage, use_chain
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import Session, new_stage
+from yellow_ember.shipped import DEMO
 
 QUICK = "--quick" in sys.argv[1:]
 ROWS: list[tuple[str, str, str, str]] = []

@@ -220,9 +220,10 @@ import os, sys, time
 began = float(sys.argv[1])
 from PyQt6.QtCore import QTimer
 from pathlib import Path
-import yellow_ember.app.start as start
-from yellow_ember.session.io.presets import DEMO
-old = start.MainWindow.show
+import yellow_ember.app.launch as launch
+import yellow_ember.app.main_window as main_window
+from yellow_ember.shipped import DEMO
+old = main_window.MainWindow.show
 def show(window):
     old(window)
     from PyQt6.QtWidgets import QApplication
@@ -238,8 +239,8 @@ def show(window):
             window.workspace.playback.frame.disconnect(look)
             QTimer.singleShot(0, window.close)
     window.workspace.playback.frame.connect(look)
-start.MainWindow.show = show
-start.run([DEMO])
+main_window.MainWindow.show = show
+launch.launch([DEMO])
 """
 
 

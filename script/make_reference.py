@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ember import __version__
-from yellow_ember.cli import parameter_listing, parser
+from yellow_ember.cli import parser
+from yellow_ember.commands import parameter_listing
 from yellow_ember.dsp.parameters import Edges, Impulse, Steps
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.session.io.chain_file import CHAIN_FORMAT

@@ -39,8 +39,9 @@ from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, set
 from yellow_ember.session.edits.lane_edits import only_in, put_lane
 from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.edits.time_edits import edit_passage
-from yellow_ember.session.io.presets import DEMO, find_preset
+from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.values.model import Loop, Send, new_stage
+from yellow_ember.shipped import DEMO
 
 
 def wait(application: QApplication, until, limit: float = 60.0) -> None:

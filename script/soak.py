@@ -43,9 +43,10 @@ from yellow_ember.engine.forking import start_server
 from yellow_ember.session.document import MAXIMUM_HISTORY_BYTES, Document
 from yellow_ember.session.edits.edits import add_bus, remove_strip, set_parameter, use_chain
 from yellow_ember.session.edits.limits import LimitError
-from yellow_ember.session.io.presets import DEMO, all_presets
+from yellow_ember.session.io.presets import all_presets
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import MASTER, StripKind
+from yellow_ember.shipped import DEMO
 
 TOOLS = ("Presets\u2026", "Sets\u2026", "Macros\u2026", "Links\u2026", "Balance field of the stage\u2026",
          "Variations of the stage\u2026", "Line-up of the machine\u2026", "Spread of all strips\u2026",

@@ -27,9 +27,10 @@ from jack_server import Server
 from yellow_ember.engine.forking import start_server
 from yellow_ember.files.conformed import conform_all
 from yellow_ember.session.edits.edits import use_chain
-from yellow_ember.session.io.presets import DEMO, find_preset
+from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import Session
+from yellow_ember.shipped import DEMO
 
 if TYPE_CHECKING:
     from yellow_ember.app.main_window import MainWindow

@@ -16,7 +16,7 @@ from tones import write_chain
 from yellow_ember.cli import main
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.shipped import DEMO
 
 MakeAudio = Callable[..., Path]
 TAPE = {"kind": "tape", "params": {"record_db": 8.0, "link_levels": False}}

@@ -16,9 +16,9 @@ from yellow_ember.app.panels.strip_row import COMPACT_ROW, ROW, STRIP_MIME, Stri
 from yellow_ember.app.state.settings import load_settings, save_settings
 from yellow_ember.app.widgets import theme
 from yellow_ember.session.edits.edits import add_bus
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import MASTER
+from yellow_ember.shipped import DEMO
 
 
 @pytest.fixture

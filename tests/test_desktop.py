@@ -19,10 +19,11 @@ from PyQt6.QtWidgets import QApplication
 
 from yellow_ember import __version__
 from yellow_ember.app import single, start
+from yellow_ember.app.launch import launch
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.cli import parser
 from yellow_ember.dsp.stages import STAGES
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.shipped import DEMO
 
 ROOT = Path(__file__).parents[1]
 DESKTOP = ROOT / "desktop"
@@ -142,7 +143,7 @@ def test_a_start_beside_a_window_ends_at_once(window: MainWindow, qtbot: Any, pl
     came: list[list[Path]] = []
     listener.handed.connect(came.append)
     with ThreadPoolExecutor(1) as pool:
-        status = pool.submit(start.run, [DEMO])
+        status = pool.submit(launch, [DEMO])
         qtbot.waitUntil(status.done, timeout=10000)
     assert status.result() == 0
     qtbot.waitUntil(lambda: bool(came))

@@ -22,8 +22,8 @@ from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.dsp.parameters import Number, as_number
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.session.guide_steps import Guided, guide_steps, take_step
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session
+from yellow_ember.shipped import DEMO
 
 DO_IT = re.compile(r"\(do:([^)]+)\)")
 

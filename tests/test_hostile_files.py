@@ -26,10 +26,11 @@ from yellow_ember.plain_text import plain
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip
 from yellow_ember.session.edits.limits import LimitError
 from yellow_ember.session.io.file_format import SessionFileError
-from yellow_ember.session.io.presets import DEMO, all_presets, keep_preset
+from yellow_ember.session.io.presets import all_presets, keep_preset
 from yellow_ember.session.io.session_file import read_session, session_to_object, write_session
 from yellow_ember.session.values.limits import MAXIMUM_DEPTH, MAXIMUM_NAME, MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.model import Session, new_stage
+from yellow_ember.shipped import DEMO
 
 
 def hostile(name: str, folder: Path) -> Path:

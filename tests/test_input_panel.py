@@ -18,8 +18,8 @@ from yellow_ember.app.state.matcher import MatchState
 from yellow_ember.app.state.settings import Settings, load_settings, save_settings
 from yellow_ember.app.tools.dialogs import SettingsDialog
 from yellow_ember.engine.live.devices import OWN_OUTPUT, SILENT_CARD
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.values.live_input import InputKind, LiveInput
+from yellow_ember.shipped import DEMO
 
 RATE = 48000
 

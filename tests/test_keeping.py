@@ -26,10 +26,10 @@ from yellow_ember.engine.jobs.printing import PrintOrder, print_session
 from yellow_ember.files.atomic import appearing, replacing, sweep_parts
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.autosave import KEPT, Autosave, leftovers, set_aside, versions, work_set_aside
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.model import Session
 from yellow_ember.session.values.regions import Region
+from yellow_ember.shipped import DEMO
 
 PROCESS = "import sys; from yellow_ember.cli import main; sys.exit(main(sys.argv[1:]))"
 
@@ -115,7 +115,8 @@ def test_work_taken_up_is_offered_again_after_the_next_kill(tmp_path: Path) -> N
               "    found = real(window, card); assert window.workspace.sessions.session.tempo == 77.0\n"
               "    QTimer.singleShot(50, lambda: os.kill(os.getpid(), signal.SIGKILL)); return found\n"
               "start.offer_recovery = offer\n"
-              "start.run([], apart=True)")
+              "from yellow_ember.app.launch import launch\n"
+              "launch([], apart=True)")
     for _ in range(2):
         ended = subprocess.run([sys.executable, "-c", accept], env=environment, timeout=60, check=False)
         assert ended.returncode == -signal.SIGKILL

@@ -33,8 +33,8 @@ from yellow_ember.engine.raw_reader import RawReader
 from yellow_ember.files.conformed import conform, find_conformed
 from yellow_ember.session.document import Document
 from yellow_ember.session.edits.edits import add_bus, add_stage, remove_stage, remove_strip, set_parameter
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.values.model import Session, new_stage
+from yellow_ember.shipped import DEMO
 
 DAMAGE: dict[str, Callable[[Path], object]] = {
     "removed": Path.unlink, "cut short": lambda path: os.truncate(path, 100),

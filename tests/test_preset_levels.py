@@ -12,9 +12,10 @@ from yellow_ember.dsp.chain import Chain, run_whole
 from yellow_ember.dsp.stage import Setup
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.presets import DEMO, SUITABLE, shipped_presets
+from yellow_ember.session.io.presets import SUITABLE, shipped_presets
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.io.sets import shipped_sets
+from yellow_ember.shipped import DEMO
 
 
 @functools.cache

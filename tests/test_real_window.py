@@ -16,8 +16,8 @@ from pathlib import Path
 import pytest
 
 from processes import HAVE_DISPLAY, Display, Program, are_gone, own_folders, running
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session
+from yellow_ember.shipped import DEMO
 
 pytestmark = pytest.mark.skipif(not HAVE_DISPLAY, reason="Xvfb, openbox or xdotool is not here")
 _SOURCE = Path(__file__).with_name("drag_source.py")

@@ -18,10 +18,10 @@ from yellow_ember.engine.live.devices import OWN_OUTPUT
 from yellow_ember.engine.live.messages import Record
 from yellow_ember.session.edits.live_edits import insert_input_track, use_own_ports
 from yellow_ember.session.edits.take_edits import add_takes, choose_take, forget_take, is_heard, take_of
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.live_input import LiveInput
 from yellow_ember.session.values.model import Loop, Session, Strip
+from yellow_ember.shipped import DEMO
 
 RATE = 48000
 

@@ -34,7 +34,6 @@ from yellow_ember.session.io.autosave import Autosave, leftovers, unsaved_folder
 from yellow_ember.session.io.chain_file import read_chain
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.presets import (
-    DEMO,
     Preset,
     change_preset,
     delete_preset,
@@ -63,6 +62,7 @@ from yellow_ember.session.values.model import (
     session_from_audio,
 )
 from yellow_ember.session.values.purposes import INTENTIONS, SOURCES
+from yellow_ember.shipped import DEMO
 
 DOCS = Path(__file__).parents[1] / "docs"
 

@@ -10,7 +10,7 @@ from conftest import OpenWindow
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import load_settings, save_settings
 from yellow_ember.dsp.stages import STAGES, stage_kind
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.shipped import DEMO
 
 
 def put(window: MainWindow, kind: str) -> None:

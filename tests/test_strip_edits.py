@@ -26,10 +26,11 @@ from yellow_ember.session.edits.strip_edits import (
     move_strip,
     reset_strips,
 )
-from yellow_ember.session.io.presets import DEMO, SHIPPED
+from yellow_ember.session.io.presets import SHIPPED
 from yellow_ember.session.io.session_file import read_session, write_session
 from yellow_ember.session.values.macros import Target
 from yellow_ember.session.values.model import MASTER, Session, StripKind, new_stage
+from yellow_ember.shipped import DEMO
 
 
 @pytest.fixture

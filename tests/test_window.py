@@ -24,9 +24,9 @@ from yellow_ember.app.state.settings import load_settings
 from yellow_ember.app.tools.dialogs import MessageList, PrintDialog, SettingsDialog
 from yellow_ember.engine.jobs.printing import PrintOrder
 from yellow_ember.session.io.autosave import leftovers
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.io.session_file import read_session
 from yellow_ember.session.values.model import MASTER
+from yellow_ember.shipped import DEMO
 
 
 def test_the_desk_shows_the_demo_as_a_tree(window: MainWindow) -> None:
@@ -251,7 +251,7 @@ from PyQt6.QtWidgets import QApplication
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.shipped import DEMO
 application = QApplication(sys.argv)
 window = MainWindow(Workspace(Settings()))
 window.show()

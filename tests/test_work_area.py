@@ -19,8 +19,8 @@ from yellow_ember.app.tools.preset_browser import PresetBrowser
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.tool import Tool
 from yellow_ember.app.tools.variation_sheet import VariationSheet
-from yellow_ember.session.io.presets import DEMO
 from yellow_ember.session.values.model import Session
+from yellow_ember.shipped import DEMO
 
 EVERY_TOOL = ("Presets\u2026", "Sets\u2026", "Macros\u2026", "Links\u2026", "Balance field of the stage\u2026",
               "Variations of the stage\u2026", "Line-up of the machine\u2026", "Spread of all strips\u2026",

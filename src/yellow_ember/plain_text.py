@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 
 _LONGEST_FILE_NAME = 200
 """Bytes; what is left of 255 takes numbers and endings."""
@@ -24,6 +25,11 @@ def plain(text: str) -> str:
 def plain_line(text: str) -> str:
     """As `plain`, on one line: a name."""
     return plain(text).replace("\n", " ").replace("\t", " ")
+
+
+def say(text: str) -> None:
+    """A message on standard error, as text that no terminal obeys."""
+    print(plain_line(text), file=sys.stderr)
 
 
 def with_minus(text: str) -> str:

@@ -17,43 +17,36 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from yellow_ember.app.ending import SystemEnding
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.pictures.ahead import PicturesAhead
-from yellow_ember.app.single import Answer, SingleInstance, hand_over
+from yellow_ember.app.single import Answer, SingleInstance
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import load_settings
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.text import as_text
 from yellow_ember.app.workspace import Workspace
-from yellow_ember.engine.forking import start_server
-from yellow_ember.files.atomic import parts_swept, sweep_parts
+from yellow_ember.files.atomic import sweep_parts
 from yellow_ember.files.reading import AudioFileError
-from yellow_ember.folders import ensure_runtime_dir, troubles
+from yellow_ember.folders import troubles
 from yellow_ember.session.edits.limits import LimitError
 from yellow_ember.session.io.autosave import Card, leftovers, set_aside
 from yellow_ember.session.io.file_format import SessionFileError
+from yellow_ember.shipped import DATA
 
 DESKTOP_ID = "org.yellowember.YellowEmber"
-_ICON = Path(__file__).parents[1] / "data" / f"{DESKTOP_ID}.svg"
+_ICON = DATA / f"{DESKTOP_ID}.svg"
 RECORD_VARIABLE = "YELLOW_EMBER_RECORD"
 """Names a file for what the silent card is sent: raw float32, two channels."""
 _REFUSALS = (SessionFileError, AudioFileError, LimitError)
 """Errors whose words are for the user."""
 
 
-def run(paths: list[Path], *, apart: bool = False) -> int:
-    """Open the window with a session, audio files, or nothing; the exit status.
+def run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
+    """Open the window, and stay until it is closed; the exit status.
 
-    A window that is open already takes them over, unless this one is to stand `apart`.
+    Parameters
+    ----------
+    answer : Answer
+        What another window said, with which this one does not stand `apart`.
     """
-    ensure_runtime_dir()
-    answer = Answer.NOBODY if apart else hand_over(paths)
-    if answer is Answer.TAKEN:
-        return 0
-    with parts_swept():
-        return _run(paths, answer, apart=apart)
-
-
-def _run(paths: list[Path], answer: Answer, *, apart: bool) -> int:
-    start_server()
     settings = load_settings()
     if settings.scale != 100:
         os.environ.setdefault("QT_SCALE_FACTOR", str(settings.scale / 100))

@@ -10,12 +10,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from yellow_ember.choices import FACTORS
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.halfband import Cascade, delay_short, lower_rate, raise_rate
 from yellow_ember.dsp.record import Record, cube, matrix, scratch, state, vector, whole
 
-FACTORS = (1, 2, 4, 8, 16)
 CHUNK = 256
 """Base-rate frames that a kernel works on at once, so that its buffers stay in the nearest caches."""
 _PASSES = ((2, 11), (1, 6), (1, 4), (1, 3))

@@ -12,11 +12,11 @@ end_with_parent(signal.SIGKILL)
 
 from yellow_ember.engine.jobs import measuring, printing, strip_prints
 from yellow_ember.engine.live import process
-from yellow_ember.engine.warm_up import warm_up
+from yellow_ember.engine.warm_up import load_for_playing
 
 __all__ = ["measuring", "printing", "process", "strip_prints"]
 
-for _label, _done in warm_up():
+for _label, _done in load_for_playing():
     write_progress(_done)
 forget_progress()
 # From here on the pipe tells; the signal would come when the thread ends that had the server started.

@@ -6,7 +6,7 @@ import functools
 import os
 import sys
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
@@ -16,7 +16,7 @@ import numpy as np
 from yellow_ember.dsp.chain import Chain
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
-from yellow_ember.dsp.parameters import Automation, Number, Option, Switch
+from yellow_ember.dsp.parameters import Automation, Number, Option, Switch, Values
 from yellow_ember.dsp.stage import Damage, Disc, Setup, StageKind
 from yellow_ember.dsp.stages import STAGES
 from yellow_ember.engine.graph import Graph
@@ -32,9 +32,19 @@ _STRIPS = "Strips and meters"
 
 def warm_up() -> Iterator[tuple[str, float]]:
     """Run every kernel once; yields (what is next, share done)."""
-    for index, label in enumerate(_PARTS):
-        yield label, index / len(_PARTS)
-        _PARTS[label]()
+    yield from _one_by_one(_PARTS)
+
+
+def load_for_playing() -> Iterator[tuple[str, float]]:
+    """Run what sounds once, as it stands at first; what other values need comes with them, off the audio thread."""
+    yield from _one_by_one({**{kind.label: functools.partial(_run, kind, [kind.defaults()]) for kind in _IN_ORDER},
+                            _STRIPS: _touch_strips})
+
+
+def _one_by_one(parts: Mapping[str, Callable[[], None]]) -> Iterator[tuple[str, float]]:
+    for index, label in enumerate(parts):
+        yield label, index / len(parts)
+        parts[label]()
 
 
 def warm_up_on_all_cores() -> Iterator[tuple[str, float]]:
@@ -88,7 +98,6 @@ def _touch_picture(kind: StageKind) -> None:
 
 def _touch(kind: StageKind) -> None:
     """Reach every kernel of a stage: every choice, and every number off its default."""
-    processor = kind.processor(Setup(48000.0, 2, 64, 2, lookahead=kind.lookahead(kind.defaults(), 48000.0)))
     values = kind.defaults()
     for parameter in kind.parameters:
         if isinstance(parameter, Number):
@@ -100,17 +109,23 @@ def _touch(kind: StageKind) -> None:
                and len(p.choices) <= _MAX_CHOICES]
     most = max((len(option.choices) for option in options), default=0)
     variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
-    for variant in (kind.defaults(), *variants):
-        processor.set(variant, at_once=True)
-        processor.process(np.zeros((2, 64)))
+    _run(kind, [kind.defaults(), *variants])
     _touch_picture(kind)
 
 
+def _run(kind: StageKind, variants: Iterable[Values]) -> None:
+    """Run a stage with each of these values."""
+    processor = kind.processor(Setup(48000.0, 2, 64, 2, lookahead=kind.lookahead(kind.defaults(), 48000.0)))
+    for variant in variants:
+        processor.set(variant, at_once=True)
+        processor.process(np.zeros((2, 64)))
+
+
+_IN_ORDER = sorted(STAGES, key=lambda kind: kind.nonlinear)
+"""What takes longest comes last, so that the progress of one process is seen early."""
 _PARTS: dict[str, Callable[[], None]] = {
-    **{kind.label: functools.partial(_touch, kind) for kind in sorted(STAGES, key=lambda kind: kind.nonlinear)},
-    _STRIPS: _touch_strips}
-"""What there is to compile, by its name.  What takes longest comes last, so that the progress of one process is seen
-early."""
+    **{kind.label: functools.partial(_touch, kind) for kind in _IN_ORDER}, _STRIPS: _touch_strips}
+"""What there is to compile, by its name."""
 
 
 def main() -> int:

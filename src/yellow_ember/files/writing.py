@@ -13,13 +13,11 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
+from yellow_ember.choices import DTYPES, FORMATS
 from yellow_ember.files.atomic import appearing, cannot_write
 from yellow_ember.files.file_marks import write_time_stamp
 from yellow_ember.files.reading import AudioFileError, RateChanger
 
-FORMATS = {"wav": "WAV", "flac": "FLAC", "opus": "OGG"}
-"""Endings of names, and what libsndfile calls them."""
-DTYPES = {"pcm16": "PCM_16", "pcm24": "PCM_24", "float32": "FLOAT"}
 KINDS = (("WAV, 32 bit float", "wav", "float32"), ("WAV, 24 bit", "wav", "pcm24"), ("WAV, 16 bit", "wav", "pcm16"),
          ("FLAC, 24 bit", "flac", "pcm24"), ("FLAC, 16 bit", "flac", "pcm16"), ("Opus", "opus", "float32"))
 """What a user can choose: words, format, samples."""

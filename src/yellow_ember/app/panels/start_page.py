@@ -14,7 +14,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
 from yellow_ember.app.widgets.layouts import clear
 from yellow_ember.app.widgets.text import TextLabel, menu_text
-from yellow_ember.session.io.presets import DEMO
+from yellow_ember.shipped import DEMO
 
 
 class StartPage(QWidget):

@@ -21,7 +21,7 @@ from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.painting import painted, painting
 from yellow_ember.app.widgets.text import TextLabel, as_text
 from yellow_ember.app.widgets.value_bar import ValueBar
-from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.choices import FACTORS
 from yellow_ember.dsp.parameters import Choice, Group, Option
 from yellow_ember.engine.live.client import EngineState
 from yellow_ember.session.values.bars import beats_at

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from yellow_ember.app.state.keeper import EditKeeper
 from yellow_ember.app.state.messages import Messages
 from yellow_ember.app.state.settings import Settings
+from yellow_ember.choices import RATES
 from yellow_ember.files.file_marks import FileMarks, read_marks
 from yellow_ember.files.impulses import read_impulse
 from yellow_ember.files.kinds import FileState, is_file, state_of_file
@@ -23,7 +24,7 @@ from yellow_ember.session.io.autosave import Card, keep_version
 from yellow_ember.session.io.file_format import SessionFileError
 from yellow_ember.session.io.session_file import impulse_files, missing_audio, read_session, relocate, write_session
 from yellow_ember.session.values.limits import MAXIMUM_STRIPS
-from yellow_ember.session.values.model import MASTER, RATES, Session, master_strip, session_from_audio
+from yellow_ember.session.values.model import MASTER, Session, master_strip, session_from_audio
 
 _PACKAGE = Path(__file__).resolve().parents[2]
 

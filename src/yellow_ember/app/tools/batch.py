@@ -32,7 +32,7 @@ from yellow_ember.app.tools.tool import Tool, dropped_files
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, as_text
-from yellow_ember.dsp.oversampling import FACTORS
+from yellow_ember.choices import FACTORS
 from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.batch import FAILED, BatchEntry, BatchOrder, counted, report_text, run_batch
 from yellow_ember.engine.jobs.file_processing import FileOrder

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import functools
 from dataclasses import dataclass
-from pathlib import Path
 
 from yellow_ember.app.tools.control_figure import figure_of
 from yellow_ember.dsp.parameters import Edges, Impulse, Number, Option, Parameter, Steps
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.session.io.presets import shipped_presets
+from yellow_ember.shipped import DATA
 
-GUIDES = Path(__file__).parents[2] / "data" / "guides"
+GUIDES = DATA / "guides"
 _MAX_PRESETS = 8
 _MANY = 12
 

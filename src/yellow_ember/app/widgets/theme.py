@@ -5,11 +5,12 @@ from __future__ import annotations
 import functools
 import itertools
 import math
-from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
 from PyQt6.QtWidgets import QApplication
+
+from yellow_ember.shipped import DATA
 
 _LOOKS = {
     "dark": ("#171311", "#1f1a17", "#2b2520", "#40372f", "#efe7dc", "#b3a899", "#7a6f63", "#85796b", "#f2c43a",
@@ -33,7 +34,7 @@ _MIN_CONTRAST = 4.5
 FAINTEST_DB, STRONGEST_DB = -60.0, -5.0
 _look = "dark"
 FAMILY = "Manrope"
-_FONTS = Path(__file__).parents[2] / "data" / "fonts"
+_FONTS = DATA / "fonts"
 
 
 def added_colour(added_db: float) -> QColor:

@@ -12,12 +12,21 @@ from typing import Any, TypeVar, cast
 import numba
 from numba.core.ccallback import CFunc
 from numba.core.sigutils import normalize_signature
+from numba.np import linalg
 
 from yellow_ember.dsp.kernels._cache import KernelCache
 
 Kernel = TypeVar("Kernel", bound=Callable[..., Any])
 _MAY_FUSE: Mapping[str, Any] = {"fastmath": {"contract"}, "error_model": "numpy"}
 """How all is compiled: multiply and add may fuse, and a division by zero gives infinity."""
+
+
+def _no_blas() -> None:
+    raise ImportError("no kernel needs linear algebra")
+
+
+linalg.ensure_blas = _no_blas
+"""Numba looks for SciPy's as soon as anything is compiled or loaded, and SciPy takes a third of a second to come."""
 
 
 def kernel(function: Kernel) -> Kernel:

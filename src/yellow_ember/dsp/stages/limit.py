@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import functools
+import math
 
 import numpy as np
-from scipy.signal import firwin, kaiserord
 
 from yellow_ember.dsp.arrays import Samples, gain
 from yellow_ember.dsp.filters import one_pole
@@ -41,10 +41,13 @@ _TOP_FADE, _TOP_HELD = 0.001, 0.01
 
 @functools.cache
 def _top_filter() -> Samples:
-    """A linear-phase high-pass (taps,), for any rate."""
-    taps, beta = kaiserord(_TOP_DECIBELS, 2.0 * _TOP_WIDTH)
-    return np.ascontiguousarray(firwin(taps | 1, 2.0 * _TOP + _TOP_WIDTH, window=("kaiser", beta),
-                                       pass_zero="highpass"))
+    """A linear-phase high-pass (taps,), for any rate, by Kaiser's window and his rule for its length."""
+    taps = math.ceil((_TOP_DECIBELS - 7.95) / (2.285 * 2.0 * np.pi * _TOP_WIDTH) + 1.0) | 1
+    window = np.kaiser(taps, 0.1102 * (_TOP_DECIBELS - 8.7))
+    n, cut = np.arange(taps) - taps // 2, 2.0 * _TOP + _TOP_WIDTH
+    response = (np.sinc(n) - cut * np.sinc(cut * n)) * window
+    # 1 at half the rate.
+    return np.ascontiguousarray(response / np.sum(response * np.cos(np.pi * n)))
 
 
 class LimitRecord(Record):

@@ -16,8 +16,9 @@ from yellow_ember.files.reading import read_blocks
 from yellow_ember.measure.character import character_of
 from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.loudness import loudness
-from yellow_ember.session.io.presets import DEMO, Figures
+from yellow_ember.session.io.presets import Figures
 from yellow_ember.session.io.session_file import read_session
+from yellow_ember.shipped import DEMO
 
 _SECONDS, _STROKES_SECONDS = 5.0, 3.0
 SETTLE_SECONDS = 1.0

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import correlate
 
 _BURST_FRAMES = 4096
 _BURST_LEVEL = 0.25
@@ -40,7 +39,9 @@ class RoundTripProbe:
 
     def frames(self) -> int | None:
         """How late the burst came in, None where it did not."""
-        matched = np.abs(correlate(self._came_in, self._burst[:_BURST_FRAMES], "valid", "fft"))
+        places = self._burst.size - _BURST_FRAMES + 1
+        spectra = np.fft.rfft(self._came_in) * np.fft.rfft(self._burst).conj()
+        matched = np.abs(np.fft.irfft(spectra, self._burst.size)[:places])
         effective = float(np.sqrt(np.mean(matched**2)))
         best = int(np.argmax(matched))
         return best if effective > 0.0 and float(matched[best]) > _CLEAR * effective else None

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, TypeVar,
 from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, create_model, model_serializer
 from typing_extensions import TypedDict
 
+from yellow_ember.choices import FACTORS, RATES
 from yellow_ember.dsp.lanes import MAXIMUM_POINTS, Shape
-from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.parameters import Parameter
 from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stage_values import STAGE_VALUES
@@ -24,7 +24,7 @@ from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.live_input import INPUT_VALUES, MAXIMUM_CARD_CHANNELS, InputKind
 from yellow_ember.session.values.macros import MAX_MACROS, Bend
-from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, RATES, Quality, StripKind
+from yellow_ember.session.values.model import LOUDEST_LUFS, QUIETEST_LUFS, Quality, StripKind
 from yellow_ember.session.values.places import LONGEST_FADE, MAXIMUM_PLACES, USUAL_FADE
 from yellow_ember.session.values.purposes import ANY_SOURCE, INTENTIONS, SET_SCOPES, SOURCES
 from yellow_ember.session.values.regions import LAST_SECOND, MAXIMUM_REGIONS

@@ -17,6 +17,7 @@ from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.files.atomic import write_text
 from yellow_ember.files.json_files import JsonFileError, read_object
 from yellow_ember.folders import Base, folder
+from yellow_ember.plain_text import plain_file_name
 from yellow_ember.session.io import migrations
 from yellow_ember.session.io.chain_content import macros_from, nameless_chain, stages_from
 from yellow_ember.session.io.content_types import PresetContent
@@ -24,11 +25,11 @@ from yellow_ember.session.io.file_format import FileFormat
 from yellow_ember.session.io.own_files import fresh_file, own_files_folder, read_own
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.purposes import SOURCES
+from yellow_ember.shipped import DATA
 
 PRESET_FORMAT = FileFormat("yellow-ember/preset", PresetContent, migrations.PRESET)
-SHIPPED = Path(__file__).parents[2] / "data" / "presets"
-DEMO = Path(__file__).parents[2] / "data" / "demo" / "night-ferry.ember"
-FIGURES_FILE = Path(__file__).parents[2] / "data" / "preset-figures.json"
+SHIPPED = DATA / "presets"
+FIGURES_FILE = DATA / "preset-figures.json"
 """What the shipped presets add to the demo's dry mix and drums, and their brightness: script/measure_presets.py."""
 SUITABLE: dict[str, tuple[str, ...]] = {
     "drums": ("brushed-drums",), "bass": ("upright-bass",), "guitar": ("plucked-guitar",), "keys": ("harmonium",),
@@ -215,6 +216,10 @@ def import_preset(path: Path) -> Preset:
 
 def find_preset(name: str) -> Preset:
     """The preset of that name, however capitalised; ValueError where there is none."""
+    # Reading all of them takes a quarter of a second, and most files are called as what they hold.
+    likely = SHIPPED / f"{plain_file_name(name).lower().replace(' ', '-')}.json"
+    if likely.is_file() and (preset := read_preset(likely)).name.lower() == name.lower():
+        return preset
     presets = all_presets()
     for preset in presets:
         if preset.name.lower() == name.lower():

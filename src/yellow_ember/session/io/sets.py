@@ -18,9 +18,10 @@ from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.macros import Macro
 from yellow_ember.session.values.model import Session, Strip, StripKind
 from yellow_ember.session.values.purposes import ANY_SOURCE, SET_SCOPES
+from yellow_ember.shipped import DATA
 
 SET_FORMAT = FileFormat("yellow-ember/set", SetContent)
-SHIPPED_SETS = Path(__file__).parents[2] / "data" / "sets"
+SHIPPED_SETS = DATA / "sets"
 _WORDS = {
     "drums": ("drum", "kit", "kick", "snare", "hat", "brush", "percussion", "cymbal", "tom"),
     "bass": ("bass", "sub"),

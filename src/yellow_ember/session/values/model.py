@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
 
+from yellow_ember.choices import FACTORS
 from yellow_ember.dsp.lanes import Lane
-from yellow_ember.dsp.oversampling import FACTORS
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.plain_text import plain_line
@@ -27,7 +27,6 @@ from yellow_ember.session.values.regions import Region, files_of
 from yellow_ember.session.values.snapshots import Snapshot
 
 MASTER = "master"
-RATES = (44100, 48000, 88200, 96000)
 QUIETEST_LUFS, LOUDEST_LUFS = -60.0, 0.0
 
 

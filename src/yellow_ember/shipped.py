@@ -1,0 +1,6 @@
+"""Where the data lie that come with the program."""
+
+from pathlib import Path
+
+DATA = Path(__file__).parent / "data"
+DEMO = DATA / "demo" / "night-ferry.ember"
