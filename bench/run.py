@@ -19,6 +19,7 @@ from pathlib import Path
 
 # First of all: it decides where everything is kept, before anything looks.
 from measuring import HOME, ROWS, best, cpu_seconds, dry_demo, row, taped_demo  # isort: skip
+from comparing import KERNELS, compare, show  # isort: skip
 from windows import large_session, live, long_session, served, starting  # isort: skip
 
 import numpy as np
@@ -448,7 +449,18 @@ def main() -> int:
     choice = argparse.ArgumentParser(description="Measure how fast it is here.")
     choice.add_argument("--quick", action="store_true", help="play live for 10 s instead of 60")
     choice.add_argument("--only", nargs="+", choices=[*PARTS, *IN_WINDOW], help="these parts alone")
-    only = choice.parse_args().only or [*PARTS, *IN_WINDOW]
+    other = choice.add_mutually_exclusive_group()
+    other.add_argument("--compare", metavar="REV", help="measure another revision in turn with this tree, and compare")
+    other.add_argument("--check", nargs="?", const="HEAD~1", metavar="REV",
+                       help="fail where a kernel is over 10 %% slower than at a revision, by default the last but one")
+    choice.add_argument("--times", type=int, default=3, metavar="N", help="how often each is measured to compare")
+    arguments = choice.parse_args()
+    only = arguments.only or [*PARTS, *IN_WINDOW]
+    if arguments.compare or arguments.check:
+        compared = compare(arguments.compare or arguments.check, only if arguments.compare else KERNELS,
+                           arguments.times)
+        show(compared)
+        return int(bool(arguments.check) and any(line.slower for line in compared))
     start_server()
     print("Measuring; this takes some minutes.", flush=True)
     for name in [name for name in PARTS if name in only]:
