@@ -72,7 +72,8 @@ def compared(pairs: Sequence[tuple[Mapping[str, Measured], Mapping[str, Measured
         if all(min(both) > 0.0 for both in values):
             more = pairs[0][0][what].more_is_better
             ratios = tuple(ours / theirs if more else theirs / ours for ours, theirs in values)
-            result.append(Compared(what, *(statistics.median(column) for column in zip(*values, strict=True)), ratios))
+            ours_of, theirs_of = zip(*values, strict=True)
+            result.append(Compared(what, statistics.median(ours_of), statistics.median(theirs_of), ratios))
     return result
 
 
