@@ -14,7 +14,8 @@ import soundfile
 from yellow_ember.app.main_window import MainWindow
 from yellow_ember.app.tools.batch import BatchTool
 from yellow_ember.cli import main
-from yellow_ember.engine.jobs.batch import BatchOrder, run_batch
+from yellow_ember.engine.jobs.batch import run_batch
+from yellow_ember.engine.jobs.batch_order import BatchOrder
 from yellow_ember.files.reading import AudioFileError
 from yellow_ember.session.io.presets import find_preset
 

@@ -165,6 +165,9 @@ def _add_batch(sub: argparse.ArgumentParser) -> None:
                      help="of the results, with {name}, {folder}, {preset}, {number}")
     sub.add_argument("--format", choices=tuple(FORMATS), default="wav")
     sub.add_argument("--jobs", type=_at_least(1), metavar="N", help="files at a time; default: one a core")
+    sub.add_argument("--cluster", metavar="ADDRESS", default="",
+                     help="have the workers of a Dask scheduler do it, which reach all folders by the same paths")
+    sub.add_argument("--send", action="store_true", help="or send the files to them and back")
     sub.add_argument("--resume", action="store_true", help="skip files that exist")
     sub.add_argument("--report", type=Path, metavar="FILE", help="write what became of each file as JSON")
 

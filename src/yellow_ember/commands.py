@@ -140,22 +140,18 @@ def _process(arguments: argparse.Namespace) -> int:
 
 def _batch(arguments: argparse.Namespace) -> int:
     from yellow_ember.engine.cores import cores
-    from yellow_ember.engine.jobs.batch import (
-        FAILED,
-        BatchEntry,
-        BatchOrder,
-        counted,
-        report_text,
-        run_batch,
-    )
+    from yellow_ember.engine.jobs.batch import counted, report_text, run_batch
+    from yellow_ember.engine.jobs.batch_order import FAILED, BatchEntry, BatchOrder
     from yellow_ember.engine.jobs.file_processing import FileOrder
 
+    if arguments.send and not arguments.cluster:
+        raise ValueError("--send needs --cluster: where the files are to be sent")
     stages = _chain_of(arguments)
     order = BatchOrder(
         arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",
         FileOrder(arguments.oversample, dtype=_dtype(arguments), match=arguments.match, peak_dbfs=arguments.peak,
                   tail_seconds=arguments.tail), arguments.resume,
-        arguments.jobs or cores())
+        arguments.jobs or cores(), arguments.cluster, arguments.send)
     entries: list[BatchEntry] = []
     interrupted = threading.Event()
     # An exception out of nowhere can be lost where Python tidies up; a flag can't.

@@ -34,7 +34,8 @@ from yellow_ember.app.widgets.saving import ask_where_to_save
 from yellow_ember.app.widgets.text import TextLabel, as_text
 from yellow_ember.choices import FACTORS
 from yellow_ember.engine.cores import cores
-from yellow_ember.engine.jobs.batch import FAILED, BatchEntry, BatchOrder, counted, report_text, run_batch
+from yellow_ember.engine.jobs.batch import counted, report_text, run_batch
+from yellow_ember.engine.jobs.batch_order import FAILED, BatchEntry, BatchOrder
 from yellow_ember.engine.jobs.file_processing import FileOrder
 from yellow_ember.files.atomic import cannot_write, write_text
 from yellow_ember.files.reading import AudioFileError

@@ -5,63 +5,29 @@ One that can't be used does not stop the rest.  What is done stays done: a run t
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
 import string
 from collections.abc import Callable, Generator, Iterator, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.engine.jobs.batch_order import DONE, FAILED, SKIPPED, BatchEntry, BatchOrder
+from yellow_ember.engine.jobs.cluster import run_on_cluster
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 from yellow_ember.engine.jobs.job import Job, JobError, Progress, cancel_all, wait_any
 from yellow_ember.files.kinds import files_below
 from yellow_ember.files.reading import READABLE, AudioFileError
 
 FIELDS = ("name", "folder", "preset", "number")
-DONE, SKIPPED, FAILED = "done", "skipped", "failed"
 _SHARE = 16
 _LOOK_SECONDS = 0.1
 """At most so many files are handed to a worker at once."""
 _MAXIMUM_WIDTH = 40
-
-
-@dataclass(frozen=True, slots=True)
-class BatchOrder:
-    """What to do with all files.
-
-    Attributes
-    ----------
-    names : str
-        Pattern of the results' names without ending, with {name}, {folder}, {preset} and {number}.
-    resume : bool
-        Leave out files whose result is there already.
-    jobs : int
-        How many at a time.
-    """
-
-    out: Path
-    stages: tuple[StageSettings, ...]
-    preset: str = ""
-    names: str = "{name}"
-    suffix: str = ".wav"
-    file: FileOrder = field(default_factory=FileOrder)
-    resume: bool = False
-    jobs: int = 1
-
-
-@dataclass(frozen=True, slots=True)
-class BatchEntry:
-    """What became of one file; `state` is done, skipped or failed, `note` the reason or what else is to be said."""
-
-    source: Path
-    target: Path
-    state: str
-    note: str = ""
-    match_db: float = 0.0
-    clipped: int = 0
 
 
 def report_text(entries: Sequence[BatchEntry]) -> str:
@@ -176,7 +142,17 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[flo
             yield BatchEntry(source, target, SKIPPED, "is there already")
         else:
             todo.append((source, target))
-    done = len(pairs) - len(todo)
+    done, run = len(pairs) - len(todo), run_on_cluster if order.cluster else _run_here
+    with contextlib.closing(run(todo, order, stopped)) as entries:
+        for entry in entries:
+            done += 1
+            progress(done / len(pairs))
+            yield entry
+
+
+def _run_here(todo: list[tuple[Path, Path]], order: BatchOrder, stopped: Callable[[], bool]
+              ) -> Generator[BatchEntry, None, None]:
+    """What became of each file (source, target), in workers of this machine."""
     # Towards the end the shares get smaller, so that all workers end together.
     running: list[_Share] = []
     try:
@@ -187,10 +163,7 @@ def run_batch(inputs: Sequence[Path], order: BatchOrder, progress: Callable[[flo
                 del todo[:count]
             wait_any([share.job for share in running], _LOOK_SECONDS)
             for share in running:
-                for entry in share.entries():
-                    done += 1
-                    progress(done / len(pairs))
-                    yield entry
+                yield from share.entries()
             running = [share for share in running if not share.job.done]
         # What was done counts, also where it was stopped.
         for share in running:

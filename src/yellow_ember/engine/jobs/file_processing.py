@@ -65,12 +65,17 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
     appears while this works, the result gets the next free name.
     """
     info = probe(source)
-    if os.path.lexists(target) and not (is_file(target) and target.stat().st_size == 0):
-        raise AudioFileError(f"{target} is there already and is not overwritten; choose another name")
+    refuse_taken(target)
     try:
         return _process(info, target, stages, order, progress)
     except OSError as error:
         raise AudioFileError(cannot_write(target, error)) from None
+
+
+def refuse_taken(target: Path) -> None:
+    """AudioFileError where a name is taken; a file of no bytes only keeps it free."""
+    if os.path.lexists(target) and not (is_file(target) and target.stat().st_size == 0):
+        raise AudioFileError(f"{target} is there already and is not overwritten; choose another name")
 
 
 def _process(info: AudioInfo, target: Path, stages: Sequence[StageSettings], order: FileOrder,
