@@ -103,10 +103,10 @@ def tape() -> None:
         machine = min(machine, seconds_taken("tape", values, signal, tries=2))
         loop = min(loop, best(plain, 1)) if plain is not None else loop
     faster = seconds / machine
-    row("tape, 8x, stereo, all on: times real time on one core", f"{faster:.1f}", ">= 25", faster >= 25)
+    row("tape, 8x, stereo, all on: times real time on one core", f"{faster:.1f}", ">= 60", faster >= 60)
     if plain is not None:
         ratio = machine / loop
-        row("tape against a plain C hysteresis over the same audio", f"{ratio:.3f}", "<= 0.16", ratio <= 0.16)
+        row("tape against a plain C hysteresis over the same audio", f"{ratio:.3f}", "<= 0.085", ratio <= 0.085)
 
 
 MACHINE: dict[str, Value] = {
@@ -133,11 +133,11 @@ def stages() -> None:
     seconds = 4.0
     signal = test_signal(seconds)
     for kind, what, settings, requested in (
-            ("tape", "everything on", MACHINE, 12.0), ("motion", "everything on", MOTION, 80.0),
-            ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 60.0),
-            ("bands", "five bands side by side", FIVE_BANDS, 12.0), ("bands", "five bands in series", IN_SERIES, 12.0),
+            ("tape", "everything on", MACHINE, 25.0), ("motion", "everything on", MOTION, 80.0),
+            ("wear", "everything on", WEAR, 80.0), ("drive", "soft clip", {}, 120.0),
+            ("bands", "five bands side by side", FIVE_BANDS, 30.0), ("bands", "five bands in series", IN_SERIES, 30.0),
             ("vinyl", "with dust and noise", VINYL, 40.0), ("bits", "everything on", BITS, 100.0),
-            ("amp", "lead, sagging", AMP, 20.0), ("echo", "one head, wow and flutter", {}, 60.0),
+            ("amp", "lead, sagging", AMP, 20.0), ("echo", "one head, wow and flutter", {}, 120.0),
             ("room", "room", {}, 60.0), ("texture", "texture", {}, 30.0)):
         values = stage_kind(kind).complete(settings)
         faster = seconds / min(seconds_taken(kind, values, signal) for _ in range(4))
@@ -147,7 +147,7 @@ def stages() -> None:
 
 def blocks() -> None:
     """What a stage costs a block beside its samples, and what short blocks cost a frame."""
-    fixed, tape_cost = {}, {}
+    fixed = {}
     for kind in STAGES:
         taken = {frames: block_seconds(kind.kind, frames) for frames in (16, 256)}
         fixed[kind.kind] = taken[16] - 16.0 * (taken[256] - taken[16]) / 240.0
@@ -155,10 +155,10 @@ def blocks() -> None:
     middle = float(np.median([*fixed.values()]))
     for what, seconds in ((f"the dearest ({slowest})", fixed[slowest]), ("the median", middle)):
         row(f"what a stage costs a block beside its samples, us, {what}", f"{1e6 * seconds:.1f}", "< 2", seconds < 2e-6)
-    for frames in (64, 4096):
-        tape_cost[frames] = block_seconds("tape", frames) / frames
-    ratio = tape_cost[64] / tape_cost[4096]
-    row("tape at 4x: a frame in 64-frame blocks against 4096", f"{ratio:.2f}", "<= 1.25", ratio <= 1.25)
+    for frames, whole, most in ((64, 4096, 1.25), (32, 2048, 2.5)):
+        ratio = block_seconds("tape", frames) * whole / (block_seconds("tape", whole) * frames)
+        row(f"tape at 4x: a frame in {frames}-frame blocks against {whole}", f"{ratio:.2f}", f"<= {most:g}",
+            ratio <= most)
 
 
 def new_values() -> None:
@@ -224,7 +224,7 @@ def cabinet() -> None:
         ours = min(ours, seconds_taken("cabinet", values, signal, block_frames=block))
         theirs = min(theirs, best(overlap_and_add, 1))
     row("cabinet, stereo, two responses of 200 ms, 256-frame blocks: times real time on one core",
-        f"{seconds / ours:.1f}", ">= 60", seconds / ours >= 60)
+        f"{seconds / ours:.1f}", ">= 120", seconds / ours >= 120)
     row("cabinet: times as fast as scipy.signal.oaconvolve", f"{theirs / ours:.1f}", ">= 1", theirs / ours >= 1)
 
 
@@ -357,7 +357,7 @@ def batches() -> None:
         taken.append(time.perf_counter() - started)
         assert done == 1000
     row(f"batch of 1,000 files ({taken[0]:.0f} s on one core): times as fast on two", f"{taken[0] / taken[1]:.2f}",
-        ">= 1.8", taken[0] / taken[1] >= 1.8)
+        ">= 1.9", taken[0] / taken[1] >= 1.9)
     try:
         import distributed
     except ImportError:
@@ -381,7 +381,26 @@ def compiling() -> None:
     environment = {**os.environ, "PYTHONPATH": str(HOME / "cold")}
     taken = best(lambda: subprocess.run([sys.executable, "-m", "yellow_ember.engine.warm_up"], env=environment,
                                         capture_output=True, check=True), 1)
-    row("all kernels compiled at set-up, s", f"{taken:.1f}", "<= 60", taken <= 60)
+    row("all kernels compiled at set-up, s", f"{taken:.1f}", "<= 35", taken <= 35)
+
+
+def commands() -> None:
+    """Commands against importing NumPy and Numba alone, which nearly all of them need."""
+    source, target = HOME / "second.wav", HOME / "second out.wav"
+    soundfile.write(source, 0.1 * np.random.default_rng(1).standard_normal(RATE), RATE)
+
+    def seconds(*words: str | Path) -> float:
+        def run() -> None:
+            target.unlink(missing_ok=True)
+            subprocess.run([sys.executable, *words], check=True, capture_output=True)
+        return best(run)
+
+    imports = seconds("-c", "import numpy, numba")
+    for what, words, most in (
+            ("a one-second file processed", ("process", source, target, "--preset", "Keel weight"), 1.5),
+            ("--help", ("--help",), 0.35)):
+        ratio = seconds("-m", "yellow_ember", *words) / imports
+        row(f"{what}: times what importing NumPy and Numba takes", f"{ratio:.2f}", f"<= {most:g}", ratio <= most)
 
 
 def sixty_tracks() -> None:
@@ -415,7 +434,7 @@ def sixty_tracks() -> None:
             time.sleep(0.03)
         share = (cpu_seconds(client.pid) - began) / (time.monotonic() - started)
         row(f"60 stereo tracks, each a tape at 16x, from prints, {block}-frame blocks: share of one core",
-            f"{100 * share:.0f} %", "< 30 %", share < 0.3)
+            f"{100 * share:.0f} %", "< 20 %", share < 0.2)
         row(f"the same: blocks missed in 5 s, {block} frames", str(client.poll().missed - missed), "0",
             client.poll().missed == missed)
         client.close()
@@ -443,20 +462,20 @@ def variations() -> None:
     kind = stage_kind("tape")
     plan = along(kind, tape.params, first_choice(kind))
     taken = seconds(VariationOrder("rhythm", tape.id), list(plan.values))
-    row("24 variations of an 8 s stereo loop at 4x, two cores, s", f"{taken:.1f}", "< 10", taken < 10.0)
+    row("24 variations of an 8 s stereo loop at 4x, two cores, s", f"{taken:.1f}", "< 4", taken < 4.0)
     grid = [{**drive.params, "drive_db": 12.0 * x, "bright_db": 6.0 * y - 9.0} for x in range(5) for y in range(4)]
     taken = seconds(VariationOrder("upright-bass", drive.id, 1.0, 2), list(grid))
-    row("first map of the balance field, s", f"{taken:.2f}", "< 1.5", taken < 1.5)
+    row("first map of the balance field, s", f"{taken:.2f}", "< 0.8", taken < 0.8)
 
 
 PARTS: dict[str, Callable[[], None]] = {part.__name__: part for part in (
     compiling, tape, stages, blocks, new_values, cabinet, oversampling, printing, strips, lanes, adding, batches,
-    sixty_tracks, variations, starting)}
+    commands, sixty_tracks, variations, starting)}
 IN_WINDOW: dict[str, Callable[[QApplication], None]] = {
     "live": lambda application: [live(application, block) for block in (256, 128)],
     "served": lambda application: [served(application, period) for period in (128, 64)],
     "large": large_session,
-    "long": lambda application: [long_session(application, *case) for case in ((10, 700.0), (24, 900.0))],
+    "long": lambda application: [long_session(application, *case) for case in ((10, 450.0), (24, 900.0))],
 }
 
 

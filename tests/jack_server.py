@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.engine.live.jack_card import jack_library
+from yellow_ember.engine.live.jack_parking import Parking
 
 HAVE_JACK = shutil.which("jackd") is not None and jack_library() is not None
 
@@ -63,10 +64,12 @@ class Neighbour:
         self._sent: NDArray[np.float32] = np.zeros((2, 0), np.float32)
         self._heard: NDArray[np.float32] = np.zeros((2, 0), np.float32)
         self._at = 0
+        self._parking = Parking()
         self.client.set_process_callback(self._process)
         self.client.activate()
 
     def _process(self, frames: int) -> None:
+        self._parking.pass_by()
         at, end = self._at, self._at + frames
         inside = end <= self._sent.shape[1]
         for row, port in enumerate(self.outs):
@@ -96,8 +99,7 @@ class Neighbour:
         return self._heard
 
     def close(self) -> None:
-        self.client.deactivate(ignore_errors=True)
-        self.client.close(ignore_errors=True)
+        self._parking.close(self.client)
 
 
 @contextmanager

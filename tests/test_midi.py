@@ -16,6 +16,7 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import JACK, SILENT_CARD
 from yellow_ember.engine.live.jack_card import jack_library
+from yellow_ember.engine.live.jack_parking import Parking
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.engine.live.midi_clock import CONTINUE, START, STOP, TICK, MidiClock
 from yellow_ember.session.edits.edits import add_stage
@@ -83,10 +84,12 @@ class Controller:
         self.ins = [self.client.midi_inports.register(name) for name in ("lamps", "clock")]
         self.to_send: list[bytes] = []
         self.heard: list[tuple[str, bytes]] = []
+        self._parking = Parking()
         self.client.set_process_callback(self._process)
         self.client.activate()
 
     def _process(self, _frames: int) -> None:
+        self._parking.pass_by()
         self.out.clear_buffer()
         while self.to_send:
             self.out.write_midi_event(0, self.to_send.pop(0))
@@ -104,8 +107,7 @@ class Controller:
         return state == self.jack.ROLLING, position
 
     def close(self) -> None:
-        self.client.deactivate(ignore_errors=True)
-        self.client.close(ignore_errors=True)
+        self._parking.close(self.client)
 
 
 @pytest.fixture

@@ -139,7 +139,11 @@ def place_steps(samples: Samples, n: int, steps: int, offset: float, past: Sampl
     for i in range(n):
         line[PAST + i] = samples[i]
     a, b, c, d, e, f = line[0:n], line[1:n + 1], line[2:n + 2], line[3:n + 3], line[4:n + 4], line[5:n + 5]
-    for k in range(steps):
+    # The last sub-step ends at a sample itself.
+    here = places[(steps - 1) * n:steps * n]
+    for i in range(n):
+        here[i] = offset + d[i]
+    for k in range(steps - 1):
         t = (k + 1.0) / steps
         here = places[k * n:(k + 1) * n]
         # Lagrange's polynomial through samples at -2 to 3, as weights of each.
@@ -170,6 +174,15 @@ def primitive(curve: Samples, place: float) -> tuple[float, float]:
 
 
 @kernel
+def wide_ones(before: Samples, here: Samples) -> int:
+    """How many sub-steps are wide; counted, since a loop that counts vectorises and one that looks for the most not."""
+    count = 0
+    for i in range(here.shape[0]):
+        count += int(abs(here[i] - before[i]) > WIDE)
+    return count
+
+
+@kernel
 def wide_steps(curve: Samples, places: Samples, values: Samples, n: int, steps: int, last: Samples,
                corrections: Samples) -> bool:
     """What the means over wide sub-steps differ by from those of their ends' values; True where any does.
@@ -183,18 +196,12 @@ def wide_steps(curve: Samples, places: Samples, values: Samples, n: int, steps: 
     """
     found = False
     for k in range(steps):
-        here = places[k * n:(k + 1) * n]
-        farthest = 0.0
         if k == 0:
-            farthest = abs(here[0] - last[0])
-            before = places[(steps - 1) * n:steps * n]
-            for i in range(1, n):
-                farthest = max(farthest, abs(here[i] - before[i - 1]))
+            end = (steps - 1) * n
+            wide = wide_ones(places[end:end + n - 1], places[1:n]) + int(abs(places[0] - last[0]) > WIDE)
         else:
-            before = places[(k - 1) * n:k * n]
-            for i in range(n):
-                farthest = max(farthest, abs(here[i] - before[i]))
-        if farthest <= WIDE:
+            wide = wide_ones(places[(k - 1) * n:k * n], places[k * n:(k + 1) * n])
+        if wide == 0:
             continue
         if not found:
             found = True
@@ -434,14 +441,18 @@ def weight_of(brings: int, interval: int, step: int, steps: int) -> float:
 
 
 @kernel
+def halve(before: Samples, after: Samples, middles: Samples) -> None:
+    for i in range(middles.shape[0]):
+        middles[i] = 0.5 * (before[i] + after[i])
+
+
+@kernel
 def between_values(values: Samples, n: int, steps: int, last: float, middles: Samples) -> None:
     """Half-way from each sub-step's value to the next, `last` before the first."""
-    end = (steps - 1) * n
+    end, rest = (steps - 1) * n, n * (steps - 1)
     middles[0] = 0.5 * (last + values[0])
-    for i in range(1, n):
-        middles[i] = 0.5 * (values[end + i - 1] + values[i])
-    for j in range(n, n * steps):
-        middles[j] = 0.5 * (values[j - n] + values[j])
+    halve(values[end:end + n - 1], values[1:n], middles[1:n])
+    halve(values[0:rest], values[n:n + rest], middles[n:n + rest])
 
 
 @kernel
@@ -452,8 +463,9 @@ def weigh_steps(bent: Samples, n: int, steps: int, brings: int, rest: float, sam
         here = bent[k * n:(k + 1) * n]
         for interval in range(4):
             weight, late = weight_of(brings, interval, k, steps), 3 - interval
-            for i in range(late, n):
-                samples[i] += weight * (here[i - late] - rest)
+            ready = samples[late:n]
+            for i in range(ready.shape[0]):
+                ready[i] += weight * (here[i] - rest)
             for m in range(late):
                 i = n + m - late
                 if i >= 0:
@@ -464,7 +476,9 @@ def weigh_steps(bent: Samples, n: int, steps: int, brings: int, rest: float, sam
 def begin_samples(samples: Samples, n: int, coming: Samples) -> None:
     """Begin the sums of n samples with what came over for them; the rest of that waits on."""
     for i in range(n):
-        samples[i] = coming[i] if i < 3 else 0.0
+        samples[i] = 0.0
+    for i in range(min(n, 3)):
+        samples[i] = coming[i]
     for m in range(3):
         coming[m] = coming[m + n] if m + n < 3 else 0.0
 

@@ -16,8 +16,8 @@ from cffi import FFI
 
 from yellow_ember.engine.live.cards import Attend, Beat, DeviceError, Turn
 from yellow_ember.engine.live.feedback import Wire
+from yellow_ember.engine.live.jack_parking import Parking
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Ports
-from yellow_ember.engine.urgency import be_on_time
 from yellow_ember.session.values.model import MASTER
 
 CLIENT = "Yellow Ember"
@@ -116,7 +116,7 @@ class JackCard:
         self.wires: frozenset[Wire] = frozenset()
         self._latency_of = _port_latency()
         self._gone = ""
-        self._on_time = False
+        self._parking = Parking()
         self._rewired = threading.Event()
         self._turn: Turn | None = None
         self._fault: BaseException | None = None
@@ -198,11 +198,8 @@ class JackCard:
     # -- the server's threads -----------------------------------------------------------
 
     def _process(self, frames: int) -> None:
+        self._parking.pass_by()
         ways, turn = self._ways, self._turn
-        if not self._on_time:
-            # A server without real-time rights gives its clients none.
-            self._on_time = True
-            be_on_time()
         try:
             if turn is None or frames != self.block:
                 for port in ways.outs:
@@ -299,9 +296,7 @@ class JackCard:
 
     def close(self) -> None:
         self._turn = None
-        with contextlib.suppress(self._jack.JackError):
-            self._client.deactivate(ignore_errors=True)
-            self._client.close(ignore_errors=True)
+        self._parking.close(self._client)
 
 
 def _name_of(port: Port, index: int, *, into: bool) -> str:
