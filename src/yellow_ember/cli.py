@@ -41,19 +41,21 @@ def _window(paths: list[Path], *, apart: bool = False) -> int:
     if reason is None:
         try:
             from yellow_ember.app.launch import launch
+
+            status = launch(paths, apart=apart)
         except ImportError as error:
             library = missing_in(error)
             if library is None:
                 raise
             reason = install_hint([library])
-    if reason is not None:
-        say(f"yellow-ember: {reason}")
-        return 1
-    status = launch(paths, apart=apart)
-    # Everything is put away.  In which order Python and Qt would take the rest apart, nobody knows: so they don't.
-    sys.stdout.flush()
-    sys.stderr.flush()
-    os._exit(status)
+        else:
+            # Everything is put away.  In which order Python and Qt would take the rest apart, nobody knows: so they
+            # don't.
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(status)
+    say(f"yellow-ember: {reason}")
+    return 1
 
 
 def _at_least(lowest: int) -> Callable[[str], int]:
@@ -190,17 +192,27 @@ def main(argv: list[str] | None = None) -> int:
     """Run a command; the exit status."""
     _open_standard_streams()
     arguments = parser().parse_args(argv)
-    match arguments.command:
-        case None:
-            return _window([])
-        case "demo":
-            return _window([DEMO], apart=arguments.apart)
-        case "open":
-            for path in arguments.paths:
-                if not os.path.lexists(path):
-                    say(f"yellow-ember: {path} is not there")
-                    return 1
-            return _window(arguments.paths, apart=arguments.apart)
-    from yellow_ember.commands import run
+    try:
+        match arguments.command:
+            case None:
+                return _window([])
+            case "demo":
+                return _window([DEMO], apart=arguments.apart)
+            case "open":
+                for path in arguments.paths:
+                    if not os.path.lexists(path):
+                        raise ValueError(f"{path} is not there")
+                return _window(arguments.paths, apart=arguments.apart)
+        from yellow_ember.commands import run
 
-    return run(arguments)
+        return run(arguments)
+    except BrokenPipeError:
+        # Whoever read our output has seen enough.
+        sys.stderr.close()
+        return 0
+    except (ValueError, OSError) as error:
+        say(f"yellow-ember: {error}")
+        return 1
+    except KeyboardInterrupt:
+        say("yellow-ember: stopped")
+        return 130

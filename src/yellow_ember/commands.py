@@ -326,17 +326,12 @@ _WRITES = ("process", "batch", "render")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Run the command that the arguments name; the exit status."""
+    """Run the command that the arguments name; the exit status.
+
+    ValueError and OSError where it can't be done.
+    """
     try:
         with parts_swept() if arguments.command in _WRITES else contextlib.nullcontext():
             return COMMANDS[arguments.command](arguments)
-    except BrokenPipeError:
-        # Whoever read our output has seen enough.
-        sys.stderr.close()
-        return 0
-    except (AudioFileError, SessionFileError, ValueError, OSError) as error:
-        say(f"yellow-ember: {error}")
-        return 1
-    except KeyboardInterrupt:
-        say("yellow-ember: stopped")
-        return 130
+    except (AudioFileError, SessionFileError) as error:
+        raise ValueError(str(error)) from None

@@ -442,6 +442,7 @@ def weight_of(brings: int, interval: int, step: int, steps: int) -> float:
 
 @kernel
 def halve(before: Samples, after: Samples, middles: Samples) -> None:
+    """Half-way from each to the one beside it."""
     for i in range(middles.shape[0]):
         middles[i] = 0.5 * (before[i] + after[i])
 
@@ -449,10 +450,10 @@ def halve(before: Samples, after: Samples, middles: Samples) -> None:
 @kernel
 def between_values(values: Samples, n: int, steps: int, last: float, middles: Samples) -> None:
     """Half-way from each sub-step's value to the next, `last` before the first."""
-    end, rest = (steps - 1) * n, n * (steps - 1)
+    end = (steps - 1) * n
     middles[0] = 0.5 * (last + values[0])
     halve(values[end:end + n - 1], values[1:n], middles[1:n])
-    halve(values[0:rest], values[n:n + rest], middles[n:n + rest])
+    halve(values[0:end], values[n:n + end], middles[n:n + end])
 
 
 @kernel

@@ -67,6 +67,7 @@ class _UnderWay:
         self._stack = contextlib.ExitStack()
         target.parent.mkdir(parents=True, exist_ok=True)
         self.arrival: Appearing = self._stack.enter_context(appearing(target, over_empty=True))
+        self.arrival.temporary.touch()
 
     def arrive(self, sound: bytes | None) -> Path:
         """Let the result appear, sent back or written there; its path.  OSError where it can't."""
@@ -133,16 +134,16 @@ class _Run:
         target = file.arrival.path
         try:
             answer, sound = future.result()
-            if isinstance(answer, FileResult):
+        except Exception as error:  # whatever a worker falls over must not end the others' work
+            answer, sound = f"the cluster could not do it: {error}", None
+        if isinstance(answer, FileResult):
+            try:
                 return BatchEntry(file.source, file.arrive(sound), DONE, answer.warning, answer.match_db,
                                   answer.clipped)
-            reason = str(answer)
-        except OSError as error:
-            reason = cannot_write(target, error)
-        except Exception as error:  # whatever a worker falls over must not end the others' work
-            reason = f"the cluster could not do it: {error}"
+            except OSError as error:
+                answer = cannot_write(target, error)
         file.give_up()
-        return BatchEntry(file.source, target, FAILED, reason)
+        return BatchEntry(file.source, target, FAILED, answer)
 
 
 def process_away(source: Path, sound: bytes | None, part: Path | None, suffix: str, stages: Sequence[StageSettings],
@@ -154,7 +155,7 @@ def process_away(source: Path, sound: bytes | None, part: Path | None, suffix: s
     sound : bytes | None
         What the file holds; None where it can be read here.
     part : Path | None
-        Where the result is to be written; None where it is sent back.
+        An empty file for the result; None where it is sent back.
     """
     with tempfile.TemporaryDirectory() as folder:
         if sound is not None:
@@ -164,7 +165,10 @@ def process_away(source: Path, sound: bytes | None, part: Path | None, suffix: s
             result = process_file(source, Path(folder) / f"result-of-it{suffix}", stages, order)
             if part is None:
                 return result, result.target.read_bytes()
-            shutil.copyfile(result.target, part)
+            # Not made anew where it was removed because nobody wants it any more.
+            with result.target.open("rb") as made, part.open("r+b") as wanted:
+                shutil.copyfileobj(made, wanted)
+                wanted.truncate()
         except (AudioFileError, OSError, ValueError) as error:
             return str(error), None
         return result, None

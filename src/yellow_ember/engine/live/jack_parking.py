@@ -33,6 +33,9 @@ class Parking:
         """Close an active client."""
         self._closing = True
         self._parked.wait(_PATIENCE_SECONDS)
-        with contextlib.suppress(Exception):  # the server may be gone, which is as good
+        import jack
+
+        # The server may be gone, which is as good.
+        with contextlib.suppress(jack.JackError):
             client.deactivate(ignore_errors=True)
             client.close(ignore_errors=True)
