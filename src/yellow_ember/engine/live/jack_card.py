@@ -18,6 +18,7 @@ from yellow_ember.engine.live.cards import Attend, Beat, DeviceError, Turn
 from yellow_ember.engine.live.feedback import Wire
 from yellow_ember.engine.live.jack_parking import Parking
 from yellow_ember.engine.live.ports import MASTER_CHANNELS, Crossing, Port, Ports
+from yellow_ember.engine.urgency import be_on_time
 from yellow_ember.session.values.model import MASTER
 
 CLIENT = "Yellow Ember"
@@ -117,6 +118,7 @@ class JackCard:
         self._latency_of = _port_latency()
         self._gone = ""
         self._parking = Parking()
+        self._on_time = False
         self._rewired = threading.Event()
         self._turn: Turn | None = None
         self._fault: BaseException | None = None
@@ -199,6 +201,9 @@ class JackCard:
 
     def _process(self, frames: int) -> None:
         self._parking.pass_by()
+        if not self._on_time:  # the package hands no thread over before its first turn
+            be_on_time()
+            self._on_time = True
         ways, turn = self._ways, self._turn
         try:
             if turn is None or frames != self.block:
