@@ -10,6 +10,7 @@ that filters and delays, whose response bends within a stretch, leave nothing be
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -61,26 +62,55 @@ def compare(before: Samples, after: Samples, rate: float, *, loop: bool = False)
     loop : bool
         Both are one turn of a loop that came round before, and are not padded.
     """
-    if before.shape[1] != after.shape[1]:
-        raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")
-    frames = before.shape[1]
-    size = frames if loop else _fast_size(2 * frames)
-    x, y = np.fft.rfft(before, size, axis=1), np.fft.rfft(after, size, axis=1)
-    hz: Samples = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
-    added, explained = _separate(x, y, frames / size, size)
-    scale = 2.0 / (size * frames)
-    before_power = band_sums(np.sum(np.abs(x) ** 2, axis=0) * scale, hz)
-    after_power = band_sums(np.sum(np.abs(y) ** 2, axis=0) * scale, hz)
-    added_power = band_sums(added * scale, hz)
-    explained_power = band_sums(explained * scale, hz)
-    audible = (hz >= 20.0) & (hz <= 20000.0)
-    total_added, total = float(added[audible].sum()), float(explained[audible].sum())
-    level = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
-    quiet = before_power < 1e-9 * max(float(before_power.max()), 1e-20)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        tone = np.where(quiet, np.nan, 10.0 * np.log10(explained_power / before_power * (x.shape[0] / y.shape[0])))
-    return Comparison(level, BAND_CENTRES, _db(before_power / x.shape[0]), _db(after_power / y.shape[0]),
-                      _db(added_power / y.shape[0]), tone)
+    return Before(before, rate, loop=loop, keep=False).against(after)
+
+
+class Before:
+    """A signal with which several others are compared: what can be known of it alone is worked out once.
+
+    Parameters
+    ----------
+    before, rate, loop
+        As in `compare`.
+    keep : bool
+        It is compared with more than one.
+    late : bool
+        What comes after may be late against it by any time; without that, by a few hundred frames.
+    """
+
+    def __init__(self, before: Samples, rate: float, *, loop: bool = False, keep: bool = True,
+                 late: bool = True) -> None:
+        self._frames = before.shape[1]
+        self._size = self._frames if loop else _fast_size(2 * self._frames)
+        lines = np.fft.rfft(before, self._size, axis=1)
+        self._linear = _Linear(lines, self._frames / self._size, self._size, keep=keep,
+                               late=late)
+        self._hz: Samples = np.asarray(np.fft.rfftfreq(self._size, 1.0 / rate), dtype=np.float64)
+        self._scale = 2.0 / (self._size * self._frames)
+        self._channels = before.shape[0]
+        self._power = band_sums(np.sum(np.abs(lines) ** 2, axis=0) * self._scale, self._hz)
+
+    def against(self, after: Samples) -> Comparison:
+        """What was done to it to make `after` (channels, frames)."""
+        if after.shape[1] != self._frames:
+            raise ValueError(f"lengths differ: {self._frames} and {after.shape[1]} frames")
+        lines = np.fft.rfft(after, self._size, axis=1)
+        fitted, freedom = self._linear.fit(lines)
+        added = np.sum(np.abs(lines - fitted) ** 2, axis=0) * freedom
+        explained = np.sum(np.abs(fitted) ** 2, axis=0)
+        channels, before_power = after.shape[0], self._power
+        after_power = band_sums(np.sum(np.abs(lines) ** 2, axis=0) * self._scale, self._hz)
+        added_power = band_sums(added * self._scale, self._hz)
+        explained_power = band_sums(explained * self._scale, self._hz)
+        audible = (self._hz >= 20.0) & (self._hz <= 20000.0)
+        total_added, total = float(added[audible].sum()), float(explained[audible].sum())
+        level = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
+        quiet = before_power < 1e-9 * max(float(before_power.max()), 1e-20)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            tone = np.where(quiet, np.nan,
+                            10.0 * np.log10(explained_power / before_power * (self._channels / channels)))
+        return Comparison(level, BAND_CENTRES, _db(before_power / self._channels), _db(after_power / channels),
+                          _db(added_power / channels), tone)
 
 
 def added_part(before: Samples, after: Samples) -> Samples:
@@ -94,15 +124,8 @@ def added_part(before: Samples, after: Samples) -> Samples:
     if before.shape[1] != after.shape[1]:
         raise ValueError(f"lengths differ: {before.shape[1]} and {after.shape[1]} frames")
     y = np.fft.rfft(after, axis=1)
-    fitted, _ = _fit(np.fft.rfft(before, axis=1), y, 1.0, after.shape[1])
+    fitted, _ = _Linear(np.fft.rfft(before, axis=1), 1.0, after.shape[1]).fit(y)
     return np.asarray(np.fft.irfft(y - fitted, after.shape[1], axis=1))
-
-
-def _separate(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: float,
-              size: int) -> tuple[Samples, Samples]:
-    """Power per line that is added, and that a linear system explains; each (lines,)."""
-    fitted, freedom = _fit(x, y, independent, size)
-    return np.sum(np.abs(y - fitted) ** 2, axis=0) * freedom, np.sum(np.abs(fitted) ** 2, axis=0)
 
 
 def _delay(x: NDArray[np.complex128], y: NDArray[np.complex128], size: int) -> NDArray[np.complex128]:
@@ -111,37 +134,54 @@ def _delay(x: NDArray[np.complex128], y: NDArray[np.complex128], size: int) -> N
     return np.asarray(np.exp(-2j * np.pi * np.arange(x.shape[1]) * int(np.argmax(together)) / size))
 
 
-def _fit(x: NDArray[np.complex128], y: NDArray[np.complex128], independent: float,
-         size: int) -> tuple[NDArray[np.complex128], Samples]:
-    """What a linear system makes of x that comes nearest to y, like y; and by how much the fit made less of the rest.
+class _Linear:
+    """All that linear systems make of a spectrum.
 
-    independent : share of the lines that padding did not interpolate; size : frames of the transform
+    Parameters
+    ----------
+    x : NDArray[np.complex128]
+        (inputs, lines).
+    independent : float
+        Share of the lines that padding did not interpolate.
+    size : int
+        Frames of the transform.
+    keep : bool
+        What the fits need of x is kept for the next one: of a minute of two channels a quarter of a gigabyte.
     """
-    inputs = x.shape[0]
-    unknowns = inputs * (_DEGREE + 1)
-    width = _LINES_PER_UNKNOWN * unknowns
-    lines = x.shape[1]
-    stretches = max(1, -(-lines // width))
-    powers = np.stack([np.linspace(-1.0, 1.0, width)**k for k in range(_DEGREE + 1)])
-    # A long delay turns faster over frequency than a polynomial can follow: it is taken off first, where that helps.
-    # (Of a sound that repeats itself the best correlation may be a turn too far.)
-    late_by = _delay(x, y, size)
-    delays = (np.ones(lines),) if np.all(late_by == 1.0) else (np.ones(lines), late_by)
-    fits = [np.zeros_like(y) for _ in delays]
-    freedom = np.ones(stretches)
-    for first in range(0, stretches, _TOGETHER):
-        count = min(_TOGETHER, stretches - first)
-        inside = slice(first * width, min((first + count) * width, lines))
-        basis, used = _basis(_in_stretches(x[:, inside], count, width), powers)
-        freedom[first:first + count] = 1.0 / (1.0 - used / (width * independent))
-        adjoint = np.conj(np.swapaxes(basis, 1, 2))
-        for fitted, delay in zip(fits, delays, strict=True):
-            targets = _in_stretches(y[:, inside] * np.conj(delay[inside]), count, width)
-            for channel, target in enumerate(targets):
-                part = (basis @ (adjoint @ target[:, :, None])).ravel()[:inside.stop - inside.start]
-                fitted[channel, inside] = part * delay[inside]
-    best = min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2)))
-    return best, np.repeat(freedom, width)[:lines]
+
+    def __init__(self, x: NDArray[np.complex128], independent: float, size: int, *, keep: bool = False,
+                 late: bool = True) -> None:
+        self._x, self._size, self._independent, self._late = x, size, independent, late
+        self._width = _LINES_PER_UNKNOWN * x.shape[0] * (_DEGREE + 1)
+        self._kept = list(self._bases()) if keep else None
+
+    def _bases(self) -> Iterator[tuple[slice, NDArray[np.complex128], Samples]]:
+        """Lines that are worked on at once, what spans their fits, and by how much a fit makes less of the rest."""
+        powers = np.stack([np.linspace(-1.0, 1.0, self._width)**k for k in range(_DEGREE + 1)])
+        lines = self._x.shape[1]
+        for first in range(0, lines, _TOGETHER * self._width):
+            inside = slice(first, min(first + _TOGETHER * self._width, lines))
+            count = -(-(inside.stop - first) // self._width)
+            basis, used = _basis(_in_stretches(self._x[:, inside], count, self._width), powers)
+            freedom = np.repeat(1.0 / (1.0 - used / (self._width * self._independent)), self._width)
+            yield inside, basis, freedom[:inside.stop - first]
+
+    def fit(self, y: NDArray[np.complex128]) -> tuple[NDArray[np.complex128], Samples]:
+        """What comes nearest to y (outputs, lines), like y; and by how much the fit made less of the rest, by line."""
+        # A long delay turns faster over frequency than a polynomial can follow: it is taken off first, where that
+        # helps.  (Of a sound that repeats itself the best correlation may be a turn too far.)
+        late_by = _delay(self._x, y, self._size) if self._late else None
+        delays = (None,) if late_by is None or np.all(late_by == 1.0) else (None, late_by)
+        fits, freedom = [np.zeros_like(y) for _ in delays], np.ones(y.shape[1])
+        for inside, basis, free in self._bases() if self._kept is None else self._kept:
+            freedom[inside] = free
+            adjoint = np.conj(np.swapaxes(basis, 1, 2))
+            for fitted, delay in zip(fits, delays, strict=True):
+                turned = y[:, inside] if delay is None else y[:, inside] * np.conj(delay[inside])
+                for channel, target in enumerate(_in_stretches(turned, basis.shape[0], self._width)):
+                    part = (basis @ (adjoint @ target[:, :, None])).ravel()[:free.size]
+                    fitted[channel, inside] = part if delay is None else part * delay[inside]
+        return min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2))), freedom
 
 
 def _in_stretches(lines: NDArray[np.complex128], count: int, width: int) -> NDArray[np.complex128]:

@@ -13,7 +13,7 @@ from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture, capture_strip, wave_of
 from yellow_ember.measure.character import character_of
-from yellow_ember.measure.comparison import compare
+from yellow_ember.measure.comparison import Before
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.edits.edits import edit_strip, replace_stage
 from yellow_ember.session.values.model import Session
@@ -66,12 +66,13 @@ def render_variations(progress: Progress, session: Session, order: VariationOrde
     begin, end = _stretch(result, session.rate, order.seconds)
     whole = end - begin == result.before.shape[1]
     before = result.before[:, begin:end]
+    compared = Before(before, session.rate, loop=whole)
     loud_before = loudness(before, session.rate).integrated_lufs
     for done, (number, values) in enumerate(asked):
         chain = (replace_stage(strip.chain[index], params=values, on=True), *strip.chain[index + 1:])
         after = run_in_loop(strip_chain(session, strip.id, chain, before.shape[0], order.oversample), result.after,
                             result.loop.start, session.rate, begin, end)
-        comparison = compare(before, after, session.rate, loop=whole)
+        comparison = compared.against(after)
         character = character_of(comparison)
         offset = loud_before - loudness(after, session.rate).integrated_lufs
         offset = float(offset) if np.isfinite(offset) else 0.0
