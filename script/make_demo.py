@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 from scipy.signal import lfilter
 
+from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.files.writing import writing
 from yellow_ember.session.edits.edits import edit_strip, use_chain
@@ -26,6 +27,7 @@ from yellow_ember.session.values.regions import Region
 RATE = 48000
 BEAT = 60.0 / 96.0
 BARS = 16
+REEL_BARS = 5
 LENGTH = round(BARS * 4 * BEAT * RATE)
 RANDOM = np.random.default_rng(96)
 
@@ -224,6 +226,19 @@ def coloured(session: Session) -> Session:
     return session.with_(shown="rhythm")
 
 
+def found_reel(path: Path) -> None:
+    """Another tune, by the harmonium and the bass, on a tape that lay in an attic: something to sound like."""
+    global CHORDS, RANDOM
+    CHORDS, RANDOM = [tuple(note + 3 for note in chord) for chord in TURN * 4], np.random.default_rng(58)
+    frames = round(REEL_BARS * 4 * BEAT * RATE)
+    played = sum(sound[:, :frames] / np.sqrt(np.mean(sound**2)) for sound in (harmonium(), bass()))
+    chain = find_preset("Attic reel").stages
+    worn = run_in_loop(strip_chain(Session(rate=RATE), "found-reel", chain, 1), 0.1 * played, 0, RATE)
+    path.unlink(missing_ok=True)
+    with writing(path, RATE, 1, "pcm16") as writer:
+        writer.write(0.7 * worn / np.abs(worn).max())
+
+
 def main() -> None:
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "src/yellow_ember/data/demo")
     folder.mkdir(parents=True, exist_ok=True)
@@ -251,6 +266,7 @@ def main() -> None:
     session = Session(name="Night Ferry to Saltmouth", rate=RATE, tempo=96.0, loop=Loop(4 * bar, 8 * bar),
                       passages=passages, strips=(*strips, master_strip()))
     write_session(coloured(session), folder / "night-ferry.ember")
+    found_reel(folder / "found-reel.flac")
 
 
 if __name__ == "__main__":

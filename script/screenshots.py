@@ -24,10 +24,10 @@ from yellow_ember.app.state.settings import Settings
 from yellow_ember.app.tools.balance_field import BalanceField
 from yellow_ember.app.tools.controllers_tool import ControllersTool
 from yellow_ember.app.tools.dialogs import SettingsDialog
-from yellow_ember.app.tools.help_tool import HelpTool
 from yellow_ember.app.tools.line_up import LineUpTool
 from yellow_ember.app.tools.meters import MetersTool
 from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.reference_tool import ReferenceTool
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.variation_sheet import VariationSheet
 from yellow_ember.app.widgets import theme
@@ -41,7 +41,7 @@ from yellow_ember.session.edits.link_edits import link_strips
 from yellow_ember.session.edits.time_edits import edit_passage
 from yellow_ember.session.io.presets import find_preset
 from yellow_ember.session.values.model import Loop, Send, new_stage
-from yellow_ember.shipped import DEMO
+from yellow_ember.shipped import DEMO, FOUND_REEL
 
 
 def wait(application: QApplication, until, limit: float = 60.0) -> None:
@@ -261,16 +261,19 @@ def worn_tape(application: QApplication, window: MainWindow, settled, keep) -> N
 
 
 def dialogs(application: QApplication, window: MainWindow, keep) -> None:
-    """What the program is told, and a page of the help."""
+    """What the program is told, and what a strip is to sound like."""
     settings = window.workspace.give(SettingsDialog, window)
     settings.show()
     seconds(application, 0.3)
     keep("settings", settings)
     settings.reject()
-    guide_page = window.workspace.tools.open(HelpTool, window.path_view.open_presets, window.guide.do)
-    guide_page.show_page("guide:bass-with-clean-lows")
-    seconds(application, 0.3)
-    keep("help")
+    window.workspace.selection.select("harmonium")
+    reference = window.workspace.tools.open(ReferenceTool)
+    reference.use_file(FOUND_REEL)
+    wait(application, lambda: not window.workspace.jobs.is_running(reference), 120.0)
+    reference.hear(reference.tiles[0])
+    seconds(application, 3.0)
+    keep("reference")
     window.work_area.close_all()
 
 

@@ -35,7 +35,8 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
     titles = [page.title for page in guides()]
     assert titles == ["The order of work", "Bass with clean lows", "Drums to tape", "Voice through a megaphone",
                       "Bus glue", "Attic reel", "Old record", "Old only in the bridge", "Play a guitar through it",
-                      "Send a mix's tracks through it", "Record dry, hear it coloured"]
+                      "Send a mix's tracks through it", "Record dry, hear it coloured",
+                      "Make it sound like that"]
     for page in guides()[1:]:
         assert "(preset:" in page.text
         assert "(stage:" in page.text
@@ -47,8 +48,9 @@ def test_the_common_jobs_have_guides_that_start_from_presets() -> None:
                   for choice in getattr(parameter, "choices", ())}
         known |= {parameter.label for parameter in INPUT_VALUES}
         known |= {"Mix", "Settings", "Name out", "Name in left", "Arm", "Takes", "Write what leaves the path as well"}
-        known |= {"Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride",
-                  "The passage Bridge", "Place by time stamp"} | {result.name for result in shipped_sets()}
+        known |= {"Propose bands", "Keep matched", "Only in", "Bridge", "Draw over time", "Ride", "Search",
+                  "Found reel", "More like this", "Noise", "The passage Bridge", "Place by time stamp"}
+        known |= {result.name for result in shipped_sets()}
         known |= {macro.name for target in LINK.findall(page.text) if target.startswith("preset:")
                   for macro in find_preset(target.removeprefix("preset:")).macros}
         assert not named - known, f"{page.title} names {named - known}"

@@ -7,6 +7,7 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from yellow_ember import __version__
 from yellow_ember.choices import DTYPES, FACTORS, FORMATS, RATES
@@ -108,6 +109,7 @@ def parser() -> argparse.ArgumentParser:
     stages.add_argument("kind", nargs="?")
     presets = command("presets", "list the presets")
     _add_process(command("process", "process one audio file through a chain"))
+    _add_match(command("match", "find a chain that makes a file sound like another one"))
     _add_batch(command("batch", "process many files, or folders of them, through one chain"))
     _add_render(command("render", "print a session to files"))
     _add_live(command("live", "play through a chain live, without a window, until Ctrl-C"))
@@ -120,10 +122,11 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
-def _add_which_chain(sub: argparse.ArgumentParser) -> None:
+def _add_which_chain(sub: argparse.ArgumentParser) -> Any:
     chain = sub.add_mutually_exclusive_group(required=True)
     chain.add_argument("--chain", type=Path, metavar="FILE", help="a chain file")
     chain.add_argument("--preset", metavar="NAME", help="a preset's name")
+    return chain
 
 
 def _add_live(sub: argparse.ArgumentParser) -> None:
@@ -140,12 +143,20 @@ def _add_live(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("--oversample", type=int, choices=FACTORS, default=4)
 
 
-def _add_chain(sub: argparse.ArgumentParser) -> None:
+def _add_chain(sub: argparse.ArgumentParser) -> Any:
     """What a file is processed by, and how."""
-    _add_which_chain(sub)
+    chain = _add_which_chain(sub)
     sub.add_argument("--oversample", type=int, choices=FACTORS, default=8)
     sub.add_argument("--dtype", choices=tuple(DTYPES), help="default: float32, or pcm24 in FLAC")
     sub.add_argument("--tail", type=_seconds, default=0.0, metavar="SECONDS", help="go on after the end")
+    return chain
+
+
+def _add_match(sub: argparse.ArgumentParser) -> None:
+    sub.add_argument("input", type=Path, metavar="IN")
+    sub.add_argument("--reference", type=Path, required=True, metavar="REF", help="what it is to sound like")
+    sub.add_argument("--out", type=Path, required=True, metavar="CHAIN", help="a chain file to write")
+    sub.add_argument("--seed", type=_at_least(1), default=1, metavar="N", help="the same seed finds the same again")
 
 
 def _add_process(sub: argparse.ArgumentParser) -> None:
@@ -159,7 +170,9 @@ def _add_process(sub: argparse.ArgumentParser) -> None:
 def _add_batch(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("inputs", nargs="+", type=Path, metavar="IN", help="sound files, or folders of them")
     sub.add_argument("--out", type=Path, required=True, metavar="DIR")
-    _add_chain(sub)
+    _add_chain(sub).add_argument("--reference", type=Path, metavar="REF",
+                                 help="or find for each file the chain that makes it sound like this one")
+    sub.add_argument("--seed", type=_at_least(1), default=1, metavar="N", help="of the search for those chains")
     level = sub.add_mutually_exclusive_group()
     level.add_argument("--match", action="store_true", help="make each result as loud as its input")
     level.add_argument("--peak", type=_dbfs, metavar="DBFS", help="bring each result's highest sample to this level")

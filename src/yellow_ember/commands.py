@@ -146,11 +146,14 @@ def _batch(arguments: argparse.Namespace) -> int:
 
     if arguments.send and not arguments.cluster:
         raise ValueError("--send needs --cluster: where the files are to be sent")
-    stages = _chain_of(arguments)
+    if arguments.send and arguments.reference:
+        raise ValueError("a reference is not sent along: use --cluster without --send, with folders that all reach")
+    stages = () if arguments.reference else _chain_of(arguments)
+    used = arguments.reference or arguments.chain
     order = BatchOrder(
-        arguments.out, stages, arguments.preset or arguments.chain.stem, arguments.names, f".{arguments.format}",
+        arguments.out, stages, used.stem if used else arguments.preset, arguments.names, f".{arguments.format}",
         FileOrder(arguments.oversample, dtype=_dtype(arguments), match=arguments.match, peak_dbfs=arguments.peak,
-                  tail_seconds=arguments.tail), arguments.resume,
+                  tail_seconds=arguments.tail, reference=arguments.reference, seed=arguments.seed), arguments.resume,
         arguments.jobs or cores(), arguments.cluster, arguments.send)
     entries: list[BatchEntry] = []
     interrupted = threading.Event()
@@ -171,6 +174,32 @@ def _batch(arguments: argparse.Namespace) -> int:
             say(cannot_write(arguments.report, error))
     say(counted(entries) + ("; stopped, --resume goes on from here" if stopped else ""))
     return 130 if stopped else 1 if any(entry.state == FAILED for entry in entries) else 0
+
+
+def _match(arguments: argparse.Namespace) -> int:
+    from yellow_ember.engine.jobs.file_processing import refuse_taken
+    from yellow_ember.engine.jobs.reference.for_files import match_file
+    from yellow_ember.measure.likeness.distance import Respect
+    from yellow_ember.measure.likeness.figures import figure_words
+    from yellow_ember.session.edits.chain_summary import chain_summary
+    from yellow_ember.session.io.chain_file import write_chain
+
+    refuse_taken(arguments.out)
+    findings = match_file(arguments.input, arguments.reference, arguments.seed, progress=_Progress("match"))
+    best = findings.proposals[0]
+    for words in findings.remarks:
+        say(words)
+    print(f"{'':9} {'apart':>6} {'sure':>6}  {arguments.input.name} | {arguments.reference.name} | the proposal")
+    for respect in Respect:
+        portraits = (findings.before, findings.reference, best.portrait)
+        print(plain_line(f"{respect.value:9} {best.distance.steps[respect]:6.1f} "
+                         f"{100.0 * best.distance.sure[respect]:4.0f} %  "
+                         + " | ".join(figure_words(portrait, respect) for portrait in portraits)))
+    for words in findings.unreached:
+        print(plain_line(words))
+    print(plain_line(chain_summary(best.chain)))
+    write_chain(best.chain, arguments.out)
+    return 0
 
 
 def _render(arguments: argparse.Namespace) -> int:
@@ -319,9 +348,9 @@ def _bench(arguments: argparse.Namespace) -> int:
 
 
 COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
-    "stages": _stages, "presets": _presets, "process": _process, "batch": _batch, "render": _render,
+    "stages": _stages, "presets": _presets, "process": _process, "match": _match, "batch": _batch, "render": _render,
     "measure": _measure, "live": _live, "bench": _bench}
-_WRITES = ("process", "batch", "render")
+_WRITES = ("process", "match", "batch", "render")
 """They leave half-written files behind where they are killed."""
 
 

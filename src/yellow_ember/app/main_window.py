@@ -47,6 +47,7 @@ from yellow_ember.app.tools.links import LinksTool
 from yellow_ember.app.tools.meters import MetersTool
 from yellow_ember.app.tools.palette import Choice, Palette
 from yellow_ember.app.tools.preset_browser import PresetBrowser
+from yellow_ember.app.tools.reference_tool import ReferenceTool
 from yellow_ember.app.tools.set_browser import SetBrowser
 from yellow_ember.app.tools.spread import Spread
 from yellow_ember.app.tools.tempo import TempoTool
@@ -185,6 +186,7 @@ class MainWindow(QMainWindow):
         self._action(edit, "Find a control\u2026", "Ctrl+F", self.bench.find_control)
         self._action(edit, "Presets\u2026", "P", self.path_view.open_presets)
         self._action(edit, "Sets\u2026", "Shift+P", lambda: workspace.tools.open(SetBrowser))
+        self._action(edit, "Sound like a reference\u2026", "Shift+L", lambda: workspace.tools.open(ReferenceTool))
         self._action(edit, "Macros\u2026", "", self.bench.open_macros)
         self._action(edit, "Links\u2026", "Ctrl+L", lambda: workspace.tools.open(LinksTool))
         self._action(edit, "Balance field of the stage\u2026", "F", self.bench.open_field)

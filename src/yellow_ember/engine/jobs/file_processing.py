@@ -34,6 +34,8 @@ class FileOrder:
         Make the result as loud as the input (BS.1770).
     peak_dbfs : float | None
         Or bring its highest sample to this level.
+    reference : Path | None
+        Find, from `seed`, the chain that makes the file sound like this one, and use that.
     """
 
     oversample: int = 8
@@ -42,6 +44,8 @@ class FileOrder:
     match: bool = False
     peak_dbfs: float | None = None
     tail_seconds: float = 0.0
+    reference: Path | None = None
+    seed: int = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +70,11 @@ def process_file(source: Path, target: Path, stages: Sequence[StageSettings], or
     """
     info = probe(source)
     refuse_taken(target)
+    if order.reference is not None:
+        # Only here: a search needs far more than a file that goes through a chain.
+        from yellow_ember.engine.jobs.reference.for_files import match_file
+
+        stages = match_file(source, order.reference, order.seed, workers=1).proposals[0].chain
     try:
         return _process(info, target, stages, order, progress)
     except OSError as error:

@@ -18,6 +18,11 @@ def chain_to_text(stages: tuple[StageSettings, ...]) -> str:
     return CHAIN_FORMAT.to_text(ChainContent.model_construct(stages=stage_contents(stages)), None)
 
 
+def write_chain(stages: tuple[StageSettings, ...], path: Path) -> None:
+    """Write a chain file, whole or not at all.  SessionFileError where it can't be."""
+    CHAIN_FORMAT.write(ChainContent.model_construct(stages=stage_contents(stages)), path)
+
+
 def chain_from_text(text: str, folder: Path) -> tuple[StageSettings, ...]:
     """Return the stages of a chain file's text; ValueError where it is none."""
     return stages_from(CHAIN_FORMAT.parse_text(text, folder).stages, "stages")

@@ -1,0 +1,200 @@
+"""Chains that are hidden and looked for: how near the search comes, on performances the same and others.
+
+Material is made as the demo's is, with other notes for the other performance.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import itertools
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from types import ModuleType
+
+# First of all: it decides where everything is kept, before anything looks.
+from measuring import HOME, row  # isort: skip
+
+import numpy as np
+import soundfile
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.parameters import Number, Option, Value
+from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
+from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
+from yellow_ember.engine.jobs.reference.references import Reference
+from yellow_ember.engine.jobs.reference.search import Findings, SearchOrder, search
+from yellow_ember.measure.comparison import compare
+from yellow_ember.measure.likeness.distance import distance, tone_apart_db
+from yellow_ember.measure.likeness.portrait import portrait
+from yellow_ember.session.io.presets import shipped_presets
+from yellow_ember.session.values.model import Session, session_from_audio
+
+RATE = 48000
+_SECONDS = 10.0
+_MAINS = (("tape",), ("drive",), ("bits",), ("amp", "cabinet"), ("vinyl",))
+_BESIDE = ("comp", "wear", "motion", "eq", "room")
+_LEAST_DB, _MOST_DB = -45.0, -3.0
+_SHARES = 0.2, 0.8
+_WITHIN = {"same": (2.0, 1.0), "other": (4.0, 2.0)}
+"""dB of what is added, and dB rms of third octaves."""
+SOURCES = ("bass", "drums", "harmonium", "announcer", "mix")
+
+
+def _maker() -> ModuleType:
+    path = Path(__file__).parents[1] / "script" / "make_demo.py"
+    spec = importlib.util.spec_from_file_location("make_demo", path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+def performance(source: str, *, other: bool) -> Samples:
+    """Ten seconds of one of SOURCES (channels, frames), as in the demo, or with other notes."""
+    maker = _maker()
+    maker.RANDOM = np.random.default_rng(12 if other else 96)
+    if other:
+        turned = [maker.G_MINOR, maker.A_MAJOR, maker.D_MINOR, maker.F_MAJOR]
+        maker.CHORDS = [tuple(note + 3 for note in chord) for chord in turned * 4]
+        maker.LINES = tuple((start, line[::-1]) for start, line in maker.LINES)
+    makers = (maker.bass, maker.drums, maker.harmonium, maker.announcer)
+    chosen = makers if source == "mix" else (getattr(maker, source),)
+    total = np.zeros((2 if source in ("mix", "drums") else 1, round(_SECONDS * RATE)))
+    for make in chosen:
+        sound = make()[:, :total.shape[1]]
+        total += sound / np.sqrt(np.mean(sound**2)) * 10.0 ** (-20.0 / 20.0)
+    return total * min(1.0, 0.8 / float(np.abs(total).max()))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Case:
+    """A chain that was hidden over a source."""
+
+    source: str
+    chain: Chain
+    main: str
+
+
+def cases(count: int) -> Iterator[Case]:
+    """Chains of one to three stages at settings of their middle range, each of which adds something."""
+    chance = np.random.default_rng(7)
+    for number, (main, source) in enumerate(itertools.islice(
+            zip(itertools.cycle(_MAINS), itertools.cycle(SOURCES + SOURCES[1:]), strict=False), count)):
+        dry = performance(source, other=False)
+        while True:
+            beside = chance.choice(_BESIDE, number % 3, replace=False)
+            kinds = sorted((*main, *(str(kind) for kind in beside)), key=ORDER.index)
+            chain = tuple(_varied(kind, chance) for kind in kinds)
+            if _LEAST_DB < _added(dry, chain)[0] < _MOST_DB:
+                break
+        yield Case(source, chain, main[0])
+
+
+def _varied(kind: str, chance: np.random.Generator) -> StageSettings:
+    declared = stage_kind(kind)
+    values: dict[str, Value] = dict(declared.defaults())
+    for name in declared.front:
+        parameter = declared.parameter(name)
+        if name == declared.makeup:
+            continue
+        if isinstance(parameter, Number) and isinstance(values[name], float | int) and chance.random() < 0.6:
+            values[name] = parameter.clamp(round(parameter.at(chance.uniform(*_SHARES)), parameter.decimals))
+        elif isinstance(parameter, Option) and chance.random() < 0.5:
+            values[name] = parameter.value_at(int(chance.integers(len(parameter.choices))))
+    return replace(plain_stage(kind), params=values)
+
+
+def _session(sound: Samples) -> Session:
+    path = HOME / "performance.wav"
+    soundfile.write(path, sound.T, RATE, subtype="FLOAT")
+    return session_from_audio([path], RATE)
+
+
+def _after(sound: Samples, chain: Chain) -> Samples:
+    session = Session(rate=RATE)
+    return run_in_loop(strip_chain(session, "hidden", chain, sound.shape[0], 4), sound, 0, RATE)
+
+
+def _added(sound: Samples, chain: Chain) -> tuple[float, Samples]:
+    result = compare(sound.mean(axis=0, keepdims=True), _after(sound, chain).mean(axis=0, keepdims=True), RATE,
+                     loop=True)
+    return max(result.added_db, -90.0), np.where(result.before_db > result.before_db.max() - 50.0,
+                                                 result.after_db - result.before_db, np.nan)
+
+
+def _off(sound: Samples, chain: Chain, hidden: Chain) -> tuple[float, float]:
+    """By how much a chain misses what another adds, and its tone, over the same sound."""
+    (added, tone), (wanted, wanted_tone) = _added(sound, chain), _added(sound, hidden)
+    apart = (tone - wanted_tone)[np.isfinite(tone)]
+    return abs(added - wanted), float(np.sqrt(np.mean((apart - apart.mean()) ** 2)))
+
+
+def main_stage(sound: Samples, chain: Chain) -> str:
+    """The kind of the stage that adds most by itself."""
+    return max(chain, key=lambda stage: _added(sound, (stage,))[0]).kind if chain else ""
+
+
+def _baselines(sound: Samples, reference: Samples) -> dict[str, Chain]:
+    """Nothing; the preset that comes nearest; an equaliser that brings the tone there."""
+    wanted = portrait([reference], RATE)
+    presets = [preset.stages for preset in shipped_presets()]
+    nearest = min(presets, key=lambda chain: distance(portrait([_after(sound, chain)], RATE), wanted).total(
+        dict.fromkeys(distance(wanted, wanted).steps, 1.0)))
+    slope = np.nan_to_num(tone_apart_db(portrait([sound], RATE), wanted))
+    eq = stage_kind("eq")
+    tilted = min((replace(plain_stage("eq"), params={**eq.defaults(), eq.tone: float(db)} if eq.tone else eq.defaults())
+                  for db in np.linspace(-6.0, 6.0, 13)),
+                 key=lambda stage: float(np.var(slope - np.nan_to_num(
+                     tone_apart_db(portrait([sound], RATE), portrait([_after(sound, (stage,))], RATE))))))
+    return {"nothing": (), "nearest preset": nearest, "equaliser": (tilted,)}
+
+
+def find(case: Case, *, other: bool) -> tuple[Findings, float, float]:
+    """The search's last findings, after how many seconds its first proposals came, and its last."""
+    sound = performance(case.source, other=False)
+    reference = _after(performance(case.source, other=other), case.chain)
+    session, path = _session(sound), HOME / "reference.wav"
+    soundfile.write(path, reference.T, RATE, subtype="FLOAT")
+    began = time.perf_counter()
+    found = search(lambda _share: None, session, SearchOrder(session.strips[0].id, Reference(path)))
+    last = next(found)
+    first = time.perf_counter() - began
+    for better in found:
+        last = better
+    return last, first, time.perf_counter() - began
+
+
+def likeness(count: int) -> None:
+    """Hide chains, look for them, and count what was met; prints a line for each."""
+    for word, wanted in (("same", 0.9), ("other", 0.75)):
+        met, kinds, firsts, lasts = 0, 0, [], []
+        near = dict.fromkeys(("nothing", "nearest preset", "equaliser"), 0)
+        for case in cases(count):
+            findings, first, last = find(case, other=word == "other")
+            sound = performance(case.source, other=False)
+            chain = findings.proposals[0].chain
+            added, tone = _off(sound, chain, case.chain)
+            within = added <= _WITHIN[word][0] and tone <= _WITHIN[word][1]
+            kind = main_stage(sound, chain)
+            met, kinds = met + within, kinds + (kind == case.main)
+            firsts.append(first)
+            lasts.append(last)
+            for name, one in _baselines(sound, _after(sound, case.chain)).items():
+                off = _off(sound, one, case.chain)
+                near[name] += off[0] <= _WITHIN[word][0] and off[1] <= _WITHIN[word][1]
+            print(f"  {word}: {case.source}, {'+'.join(stage.kind for stage in case.chain)}: found "
+                  f"{'+'.join(stage.kind for stage in chain)}, added off by {added:.1f} dB, tone by {tone:.1f} dB",
+                  flush=True)
+        row(f"{count} hidden chains, {word} performance: added within {_WITHIN[word][0]:g} dB, third octaves within "
+            f"{_WITHIN[word][1]:g} dB rms", str(met), f">= {wanted * count:g}", met >= wanted * count)
+        for name, times in near.items():
+            row(f"the same by {name}", str(times), "-", True)
+        if word == "same":
+            row("the same: kind of the main stage right", str(kinds), f">= {0.8 * count:g}", kinds >= 0.8 * count)
+        row("first proposals after, s, median", f"{np.median(firsts):.1f}", "<= 5", float(np.median(firsts)) <= 5.0)
+        row("settled after, s, median", f"{np.median(lasts):.1f}", "<= 60", float(np.median(lasts)) <= 60.0)

@@ -1,0 +1,1 @@
+"""Find chains that make a strip sound like a reference."""

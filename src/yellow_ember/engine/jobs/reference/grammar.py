@@ -1,0 +1,143 @@
+"""Which chains are tried: stages in an order that makes sense, and what of them is varied."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from yellow_ember.dsp.parameters import Number, Option, Switch, Value, Values
+from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.session.edits.edits import replace_stage
+from yellow_ember.session.edits.variation_plan import along, first_choice
+
+ORDER = ("comp", "texture", "bits", "drive", "bands", "amp", "cabinet", "echo", "tape", "wear", "motion", "vinyl", "eq",
+         "room")
+"""From what is played into to what it is heard from.  What only keeps levels has no part in it."""
+_SPEAKER = "cabinet"
+MOST_STAGES = 4
+_DRIVES = (-0.3, -0.2, -0.1, -0.05, 0.05, 0.1, 0.2, 0.3)
+"""Along the control, from where it stands."""
+_STARTS = 8
+"""Settings of each kind that a search begins with."""
+
+Chain = tuple[StageSettings, ...]
+
+
+def signature(chain: Chain) -> tuple[str, ...]:
+    """By which chains count as of one kind."""
+    return tuple(stage.kind for stage in chain)
+
+
+def plain_stage(kind: str, values: Values | None = None) -> StageSettings:
+    """A stage whose name, by which its noises go, is the same in every search."""
+    declared = stage_kind(kind)
+    return StageSettings(id=kind, kind=kind, params=values or declared.defaults())
+
+
+def as_searched(chain: Sequence[StageSettings]) -> Chain:
+    """A chain of a preset or a strip as a search takes it up: what is off is left out, nothing moves."""
+    seen: dict[str, int] = {}
+    result = []
+    for stage in chain:
+        if stage.on:
+            seen[stage.kind] = seen.get(stage.kind, 0) + 1
+            result.append(replace(stage, id=f"{stage.kind}{seen[stage.kind] - 1 or ''}", lanes=()))
+    return tuple(result)
+
+
+def starts() -> list[Chain]:
+    """Every kind at the settings that a sheet of its variations begins with, what feels its load with one as well.
+
+    The first settings of all kinds come first.
+    """
+    by_kind: list[list[Chain]] = []
+    for kind in ORDER:
+        declared = stage_kind(kind)
+        chains: list[Chain] = [(plain_stage(kind, values),)
+                  for values in along(declared, declared.defaults(), first_choice(declared), _STARTS).values]
+        by_kind.append(chains)
+        if declared.feels_load:
+            by_kind.append([(*chain, plain_stage(_SPEAKER)) for chain in chains])
+    return [chain for row in itertools.zip_longest(*by_kind) for chain in row if chain is not None]
+
+
+def with_one_more(chain: Chain) -> list[Chain]:
+    """The chain with each kind that it lacks, where that belongs."""
+    if len(chain) >= MOST_STAGES:
+        return []
+    there = set(signature(chain))
+    return [_inserted(chain, plain_stage(kind)) for kind in ORDER if kind not in there]
+
+
+def _inserted(chain: Chain, stage: StageSettings) -> Chain:
+    place = ORDER.index(stage.kind)
+    before = [index for index, one in enumerate(chain) if one.kind in ORDER and ORDER.index(one.kind) < place]
+    at = before[-1] + 1 if before else 0
+    return (*chain[:at], stage, *chain[at:])
+
+
+def with_one_less(chain: Chain) -> list[Chain]:
+    """The chain without each of its stages."""
+    return [chain[:at] + chain[at + 1:] for at in range(len(chain))] if len(chain) > 1 else []
+
+
+def with_another_choice(chain: Chain) -> Iterator[Chain]:
+    """The chain with every other choice, every switch the other way, and how far it is driven, of each stage."""
+    for stage in chain:
+        kind = stage.declaration
+        for name in dict.fromkeys((*kind.varied, *kind.front)):
+            parameter = kind.parameter(name)
+            values: list[Value] = []
+            if name == kind.drive and isinstance(parameter, Number):
+                here = parameter.position(stage.params[name])
+                values = [parameter.clamp(round(parameter.at(here + step), parameter.decimals)) for step in _DRIVES]
+            elif isinstance(parameter, Option):
+                values = [parameter.value_at(index) for index in range(len(parameter.choices))]
+            elif isinstance(parameter, Switch):
+                values = [False, True]
+            for value in values:
+                if value != stage.params[name]:
+                    yield _with(chain, stage, {name: value})
+
+
+def _with(chain: Chain, stage: StageSettings, changed: dict[str, Value]) -> Chain:
+    kind = stage.declaration
+    values: dict[str, Value] = {**stage.params, **changed}
+    if kind.follow is not None:
+        values = {**kind.follow(stage.params, values)[0], **changed}
+    return tuple(replace_stage(one, params=values) if one is stage else one for one in chain)
+
+
+@dataclass(frozen=True, slots=True)
+class Space:
+    """The numbers of a chain that are varied, each from 0 to 1 along its control."""
+
+    chain: Chain
+    axes: tuple[tuple[int, Number], ...]
+
+    @property
+    def here(self) -> list[float]:
+        """Where the chain stands."""
+        return [number.position(self.chain[index].params[number.id]) for index, number in self.axes]
+
+    def at(self, positions: Sequence[float]) -> Chain:
+        """The chain at other places, rounded as its controls show them."""
+        values = [dict(stage.params) for stage in self.chain]
+        for (index, number), position in zip(self.axes, positions, strict=True):
+            values[index][number.id] = number.clamp(round(number.at(float(position)), number.decimals))
+        return tuple(replace_stage(stage, params=some) for stage, some in zip(self.chain, values, strict=True))
+
+
+def space_of(chain: Chain) -> Space:
+    """What of a chain is varied: the front's numbers, but for those that only make up for level."""
+    axes = []
+    for index, stage in enumerate(chain):
+        kind = stage.declaration
+        for name in dict.fromkeys((*kind.front, *((kind.tone,) if kind.tone else ()))):
+            parameter = kind.parameter(name)
+            if (isinstance(parameter, Number) and name != kind.makeup and isinstance(stage.params[name], float | int)
+                    and name not in kind.idle(stage.params)):
+                axes.append((index, parameter))
+    return Space(chain, tuple(axes))

@@ -1,0 +1,135 @@
+"""Run a chain over what stands for a strip's loop, and tell how far the result is from the reference."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.engine.jobs.job import side_by_side
+from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
+from yellow_ember.engine.jobs.measuring import Capture
+from yellow_ember.engine.jobs.reference.grammar import Chain
+from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
+from yellow_ember.measure.comparison import Before, Comparison
+from yellow_ember.measure.likeness.distance import Distance, Features, Respect, Weights, distance, spread
+from yellow_ember.measure.likeness.performance import aligned, change_of, change_steps
+from yellow_ember.measure.likeness.portrait import portrait
+from yellow_ember.measure.loudness import loudness
+from yellow_ember.session.values.model import Session
+
+_FACTOR = 2
+"""Oversampling while searching: what is proposed is heard at the session's own."""
+_STAGE_COSTS = 0.12
+"""Steps that a stage has to be worth."""
+_UNEXPLAINED_DB = 5.0
+"""A step of what the result leaves unexplained in the reference."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Judged:
+    """A chain, how far its result is from the reference, and the sum of that by which chains are ranked."""
+
+    chain: Chain
+    distance: Distance
+    cost: float
+
+
+class Judge:
+    """Knows a strip's sound before its chain, and the reference."""
+
+    def __init__(self, session: Session, strip_id: str, capture: Capture, reference: Samples,
+                 weights: Weights, workers: int) -> None:
+        self._session, self._strip_id, self._weights = session, strip_id, weights
+        self._dry, self._start, self._workers = capture.before, capture.loop.start, workers
+        rate = self._rate = session.rate
+        length = min(round(PIECE_SECONDS * rate), self._dry.shape[1])
+        lag = aligned(self._dry, reference, rate)
+        self.same_performance = lag is not None
+        shared = self._dry if lag is None else self._dry[:, max(0, -lag):min(self._dry.shape[1],
+                                                                             reference.shape[1] - lag)]
+        first = 0 if lag is None else max(0, -lag)
+        self._changes: list[Comparison] = []
+        self._spreads: list[Features] = []
+        self._pieces = [(first + at, first + at + length) for at in representative(shared, rate)]
+        self.before = portrait([self._dry[:, begin:end] for begin, end in self._pieces], rate)
+        if lag is None:
+            piece = round(PIECE_SECONDS * rate)
+            others = [reference[:, at:at + piece] for at in representative(reference, rate, 2 * PIECES)]
+            self.reference = portrait(others, rate)
+            self._spreads = [spread([portrait([piece], rate) for piece in some])
+                             for some in (self._dry_pieces(), others)]
+        else:
+            self._pair = [_like(reference[:, begin + lag:end + lag], self._dry) for begin, end in self._pieces]
+            self.reference = portrait([reference[:, begin + lag:end + lag] for begin, end in self._pieces], rate)
+            self._dry_alone = [self._alone(piece) for piece in self._dry_pieces()]
+            self._pair_alone = [self._alone(piece) for piece in self._pair]
+            self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, self._pair,
+                                                                                    strict=True)]
+
+    def _dry_pieces(self) -> list[Samples]:
+        return [self._dry[:, begin:end] for begin, end in self._pieces]
+
+    def _alone(self, piece: Samples) -> Before:
+        # Two channels that are fitted from two need five times the sums for little.
+        return Before(_single(piece), self._rate, late=False)
+
+    def run(self, chain: Chain, pieces: int | None = None) -> list[Samples]:
+        """What a chain makes of the first so many pieces, all for None; (channels, frames) each."""
+        running = strip_chain(self._session, self._strip_id, chain, self._dry.shape[0], _FACTOR)
+        return [run_in_loop(running, self._dry, self._start, self._rate, begin, end)
+                for begin, end in self._pieces[:pieces]]
+
+    def judge(self, chain: Chain, pieces: int | None = None) -> Judged:
+        """How far a chain's result is from the reference."""
+        made = self.run(chain, pieces)
+        apart = distance(portrait(made, self._rate), self.reference, self._spreads)
+        if self.same_performance:
+            apart = self._measured(made, apart)
+        return Judged(chain, apart, apart.total(self._weights) + _STAGE_COSTS * len(chain))
+
+    def _measured(self, made: Sequence[Samples], apart: Distance) -> Distance:
+        """Of the same performance: what was added, and the tone, are not told from figures of either alone."""
+        wanted = change_of(self._changes[:len(made)])
+        single = [_single(piece) for piece in made]
+        change = change_of([before.against(piece) for before, piece in zip(self._dry_alone, single, strict=False)])
+        added, tone = change_steps(change, wanted)
+        # What no linear system explains of one by the other is the same from either side.
+        left = np.mean([10.0 ** (pair.against(piece).added_db / 10.0)
+                        for pair, piece in zip(self._pair_alone, single, strict=False)])
+        gained = 10.0 * np.log10(left + 1e-9) - max(wanted.added_db - 20.0, -60.0)
+        unexplained = float(np.clip(gained / _UNEXPLAINED_DB, 0.0, 6.0))
+        return replace(apart, steps={**apart.steps, Respect.ADDED: 0.5 * added + 0.5 * unexplained,
+                                     Respect.TONE: 0.7 * tone + 0.3 * apart.steps[Respect.TONE]},
+                       sure={**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0})
+
+    def judge_all(self, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:
+        """Judge chains on all cores; in their order."""
+        if not chains:
+            return []
+        shares = [chains[first::self._workers] for first in range(self._workers)]
+
+        def of(share: Sequence[Chain]) -> Callable[[], list[Judged]]:
+            return lambda: [self.judge(chain, pieces) for chain in share]
+
+        judged = side_by_side([of(share) for share in shares if share])
+        return [judged[index % self._workers][index // self._workers] for index in range(len(chains))]
+
+    def offset_db(self, made: Sequence[Samples]) -> float:
+        """What makes a chain's result as loud as what enters the strip; 0 where either is silent."""
+        before, after = (loudness(np.concatenate(pieces, axis=1), self._rate).integrated_lufs
+                         for pieces in (self._dry_pieces(), made))
+        return float(before - after) if np.isfinite(before - after) else 0.0
+
+
+def _single(sound: Samples) -> Samples:
+    return np.asarray(sound.mean(axis=0, keepdims=True))
+
+
+def _like(sound: Samples, other: Samples) -> Samples:
+    """A sound with as many channels as another."""
+    if sound.shape[0] == other.shape[0]:
+        return sound
+    return _single(sound) if other.shape[0] == 1 else np.repeat(sound, 2, axis=0)

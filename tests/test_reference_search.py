@@ -1,0 +1,329 @@
+"""The search for chains that make a strip sound like a reference: what it tries, what it finds, what it refuses."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from conftest import conform_all
+from yellow_ember.cli import main
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.engine.jobs.batch import run_batch
+from yellow_ember.engine.jobs.batch_order import DONE, BatchOrder
+from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
+from yellow_ember.engine.jobs.measuring import capture_strip
+from yellow_ember.engine.jobs.reference import search as searching
+from yellow_ember.engine.jobs.reference.grammar import (
+    MOST_STAGES,
+    ORDER,
+    as_searched,
+    plain_stage,
+    signature,
+    space_of,
+    starts,
+    with_another_choice,
+    with_one_less,
+    with_one_more,
+)
+from yellow_ember.engine.jobs.reference.judging import Judge
+from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
+from yellow_ember.engine.jobs.reference.references import (
+    Reference,
+    UnfitReferenceError,
+    checked,
+    read_reference,
+)
+from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, search
+from yellow_ember.measure.likeness.distance import EVEN, Respect
+from yellow_ember.session.edits.chain_summary import chain_summary
+from yellow_ember.session.edits.edits import edit_strip
+from yellow_ember.session.edits.reference_edits import hear_in_place
+from yellow_ember.session.edits.snapshot_edits import take_snapshot
+from yellow_ember.session.io.chain_file import read_chain
+from yellow_ember.session.io.presets import shipped_presets
+from yellow_ember.session.values.model import MASTER, Loop, Session
+from yellow_ember.session.values.places import Passage
+
+RATE, STRIP = 48000, "upright-bass"
+
+
+def quiet(_share: float) -> None:
+    """No progress is shown."""
+
+
+# -- grammar --------------------------------------------------------------------------------
+
+
+def test_every_start_is_a_chain_of_valid_settings_and_comes_once() -> None:
+    chains = starts()
+    assert len(chains) == len({tuple((stage.kind, *map(str, stage.params.values())) for stage in chain)
+                               for chain in chains})
+    # The first of them show every kind, whatever comes of the others.
+    assert {kind for chain in chains[:len(ORDER) + 2] for kind in signature(chain)} == set(ORDER)
+    for chain in chains:
+        for stage in chain:
+            assert stage.declaration.check(stage.params) == stage.params
+
+
+def test_chains_grow_in_an_order_that_makes_sense_and_shrink_again() -> None:
+    chain = (plain_stage("drive"), plain_stage("tape"))
+    longer = with_one_more(chain)
+    assert {signature(one) for one in longer} >= {("bits", "drive", "tape"), ("drive", "cabinet", "tape"),
+                                                  ("drive", "tape", "room")}
+    assert all([ORDER.index(kind) for kind in signature(one)] == sorted(map(ORDER.index, signature(one)))
+               for one in longer)
+    assert [signature(one) for one in with_one_less(chain)] == [("tape",), ("drive",)]
+    assert with_one_less(chain[:1]) == []
+    full = tuple(plain_stage(kind) for kind in ORDER[:MOST_STAGES])
+    assert with_one_more(full) == []
+
+
+def test_other_choices_change_one_thing_each() -> None:
+    chain = (plain_stage("tape"), plain_stage("drive"))
+    others = list(with_another_choice(chain))
+    assert len(others) > 8
+    assert all(signature(one) == ("tape", "drive") for one in others)
+    assert {one[1].params["shape"] for one in others} > {"soft", "hard"}
+    # What follows a tape's speed follows here too, as at its control.
+    assert all((one[0] is chain[0]) != (one[1] is chain[1]) for one in others)
+
+
+@pytest.mark.parametrize("kind", ORDER)
+def test_the_numbers_of_a_chain_are_varied_along_their_controls(kind: str) -> None:
+    space = space_of((plain_stage(kind),))
+    assert space.axes
+    here = space.at(space.here)[0].params
+    for name, value in plain_stage(kind).params.items():
+        assert here[name] == (pytest.approx(value, rel=1e-2, abs=0.01) if isinstance(value, float) else value)
+    for share in (0.0, 0.37, 1.0):
+        moved, = space.at([share] * len(space.axes))
+        assert moved.declaration.check(moved.params) == moved.params
+
+
+def test_presets_are_taken_up_without_what_moves_or_is_off() -> None:
+    for preset in shipped_presets():
+        chain = as_searched(preset.stages)
+        assert all(stage.on and not stage.lanes for stage in chain)
+        assert len({stage.id for stage in chain}) == len(chain)
+    off = replace(plain_stage("tape"), on=False)
+    assert signature(as_searched((off, plain_stage("drive")))) == ("drive",)
+
+
+def test_a_chain_is_told_in_a_line() -> None:
+    tape = replace(plain_stage("tape"), params={**plain_stage("tape").params, "speed_ips": 7.5, "record_db": 6.0})
+    assert chain_summary((tape, plain_stage("bits"))).startswith("Tape machine at Harbour")
+    assert "7.5 ips" in chain_summary((tape,))
+    assert "; Bit reduction at 12" in chain_summary((tape, plain_stage("bits")))
+    assert chain_summary(()) == "nothing"
+
+
+# -- what stands for a recording ------------------------------------------------------------
+
+
+def test_pieces_stand_for_what_there_is_and_not_for_silence() -> None:
+    t = np.arange(4 * RATE) / RATE
+    low, high = 0.3 * np.sin(2.0 * np.pi * 100.0 * t), 0.1 * np.sin(2.0 * np.pi * 3000.0 * t)
+    sound = np.concatenate((np.zeros(3 * RATE), low, np.zeros(2 * RATE), high, low))[None]
+    chosen = representative(sound, RATE, 2)
+    length = round(PIECE_SECONDS * RATE)
+    assert len(chosen) == 2
+    assert sum((at >= 3 * RATE and at + length <= 7 * RATE) or at >= 13 * RATE for at in chosen) == 1
+    assert sum(at >= 9 * RATE and at + length <= 13 * RATE for at in chosen) == 1
+    assert representative(low[None, :RATE // 2], RATE) == [0]
+
+
+# -- references -----------------------------------------------------------------------------
+
+
+@pytest.fixture
+def session(demo: Session) -> Session:
+    return demo.with_(loop=Loop(10 * RATE, 16 * RATE))
+
+
+def hidden(session: Session, *, strip_id: str = STRIP, **settings: float) -> Samples:
+    """What a saturation makes of the strip's loop."""
+    drive = replace(plain_stage("drive"), params={**plain_stage("drive").params, **settings})
+    return capture_strip(quiet, edit_strip(session, strip_id, lambda strip: strip.with_(chain=(drive,))),
+                         strip_id).after
+
+
+@pytest.mark.parametrize(("sound", "words"), [
+    (np.zeros((1, 3 * RATE)), "silent"), (0.1 * np.ones((1, RATE)), "only 1.0 s long")])
+def test_what_can_t_be_compared_with_is_refused_in_words(sound: Samples, words: str) -> None:
+    with pytest.raises(UnfitReferenceError, match=words):
+        checked(sound, RATE)
+
+
+def test_what_of_a_reference_can_t_be_compared_is_said(tmp_path: Path, session: Session) -> None:
+    sound = np.clip(3.0 * np.sin(np.arange(3 * 44100) / 20.0), -1.0, 1.0)
+    soundfile.write(tmp_path / "flat.wav", sound, 44100)
+    read = read_reference(quiet, session, Reference(tmp_path / "flat.wav"))
+    assert read.sound.shape == (1, pytest.approx(3 * RATE, abs=2))
+    for words in ("44100 Hz to 48000 Hz", "clipped flat", "one channel"):
+        assert any(words in remark for remark in read.remarks)
+    assert checked(0.1 * np.random.default_rng(1).standard_normal((2, 3 * RATE)), RATE).remarks == ()
+
+
+def test_strips_passages_and_snapshots_are_references(session: Session) -> None:
+    passage = Passage(id="there", name="There", start=20.0, end=23.0)
+    session = session.with_(passages=(passage,))
+    plain = read_reference(quiet, session, Reference(strip_id=STRIP)).sound
+    there = read_reference(quiet, session, Reference(strip_id=STRIP, passage_id="there")).sound
+    other = read_reference(quiet, session, Reference(strip_id="plucked-guitar")).sound
+    assert (plain.shape[1], there.shape[1], other.shape[1]) == (6 * RATE, 3 * RATE, 6 * RATE)
+    assert not np.allclose(plain, other)
+    driven = edit_strip(session, STRIP, lambda strip: strip.with_(chain=(plain_stage("drive"),)))
+    kept = take_snapshot(driven, "strip", STRIP, 0).with_(strips=session.strips)
+    key = kept.snapshots[0].key
+    assert read_reference(quiet, kept, Reference(strip_id=STRIP, snapshot=key)).sound == pytest.approx(
+        capture_strip(quiet, driven, STRIP).after)
+
+
+@pytest.mark.parametrize("strip_id", [STRIP, "rhythm", MASTER])
+def test_a_reference_is_heard_in_the_strip_s_place(strip_id: str, session: Session, tmp_path: Path) -> None:
+    tone = 0.25 * np.sin(np.arange(4 * RATE) / 7.0)
+    soundfile.write(tmp_path / "tone.wav", np.stack((tone, tone), axis=1), RATE, subtype="FLOAT")
+    heard = hear_in_place(session, strip_id, tmp_path / "tone.wav", 4.0, 6.0206)
+    conform_all(heard.files, RATE)
+    out = capture_strip(quiet, heard, strip_id, as_heard=True).after
+    if strip_id == STRIP:
+        # The match stands behind the chain, where its bus hears it.
+        assert np.abs(out).max() == pytest.approx(0.25, rel=0.01)
+        assert heard.strip(STRIP).match_db == 6.0206
+    else:
+        assert np.abs(out).max() == pytest.approx(0.5, rel=0.05)
+    # It goes round until the loop's end.
+    assert np.abs(out[:, -RATE:]).max() > 0.2
+
+
+# -- judging and searching ------------------------------------------------------------------
+
+
+def judge(session: Session, reference: Samples, workers: int = 1) -> Judge:
+    dry = edit_strip(session, STRIP, lambda strip: strip.with_(chain=()))
+    return Judge(session, STRIP, capture_strip(quiet, dry, STRIP), reference, EVEN, workers)
+
+
+def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
+    told = judge(session, hidden(session, drive_db=18.0))
+    assert told.same_performance
+    at = [told.judge((replace(plain_stage("drive"), params={**plain_stage("drive").params, "drive_db": drive}),))
+          for drive in (18.0, 14.0, 6.0)]
+    assert at[0].distance.steps[Respect.ADDED] < 0.3
+    assert at[0].distance.steps[Respect.TONE] < 0.3
+    assert at[0].cost < at[1].cost < at[2].cost
+    assert told.judge(()).distance.steps[Respect.ADDED] > 4.0
+    # A stage that changes nothing costs what a stage costs.
+    assert told.judge((*at[0].chain, plain_stage("eq"))).cost > at[0].cost + 0.1
+
+
+def test_workers_change_nothing(session: Session) -> None:
+    reference = hidden(session, drive_db=18.0)
+    chains = starts()[:5]
+    one, two = (judge(session, reference, workers).judge_all(chains) for workers in (1, 2))
+    assert [judged.cost for judged in one] == [judged.cost for judged in two]
+    assert [judged.chain for judged in two] == chains
+    assert judge(session, reference).judge_all([]) == []
+
+
+@pytest.fixture
+def small(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A search of a few starts and one refinement."""
+    monkeypatch.setattr(searching, "_BEAMS", (1,))
+    monkeypatch.setattr(searching, "shipped_presets", lambda: ())
+    monkeypatch.setattr(searching, "starts", lambda: [
+        (plain_stage("drive"),), (plain_stage("bits"),), (plain_stage("tape"),), (plain_stage("eq"),)])
+
+
+def found(session: Session, reference: Path, seed: int = 1) -> Findings:
+    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), seed))
+    return last
+
+
+@pytest.mark.usefixtures("small")
+def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_path: Path) -> None:
+    reference, drive = tmp_path / "reference.wav", 20.0
+    soundfile.write(reference, hidden(session, drive_db=drive).T, RATE, subtype="FLOAT")
+    first, again, other = found(session, reference), found(session, reference), found(session, reference, seed=2)
+    best = first.proposals[0]
+    assert signature(best.chain) == ("drive",)
+    assert best.chain[0].params["drive_db"] == pytest.approx(drive, abs=3.0)
+    assert first.same_performance
+    assert first.unreached == ()
+    assert best.distance.total(EVEN) < 0.2 * first.beside.total(EVEN)
+    assert [one.chain for one in again.proposals] == [one.chain for one in first.proposals]
+    assert [one.chain for one in other.proposals] != [one.chain for one in first.proposals]
+    assert len({signature(one.chain) for one in first.proposals}) == len(first.proposals) <= PROPOSALS
+    # Each is as loud as what enters the strip.
+    assert abs(best.offset_db) > 0.5
+
+
+@pytest.mark.usefixtures("small")
+def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) -> None:
+    reference = tmp_path / "reference.wav"
+    soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
+    near = (plain_stage("drive"), plain_stage("eq"))
+    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near, generations=1))
+    assert all(set(signature(one.chain)) & {"drive", "eq"} for one in last.proposals)
+
+
+def test_a_strip_that_is_silent_in_the_loop_is_refused(session: Session, tmp_path: Path) -> None:
+    reference = tmp_path / "reference.wav"
+    soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
+    silent = session.with_(loop=Loop(3000 * RATE, 3004 * RATE))
+    with pytest.raises(UnfitReferenceError, match="Set the loop where it plays"):
+        found(silent, reference)
+
+
+# -- files ----------------------------------------------------------------------------------
+
+
+@pytest.mark.usefixtures("small")
+def test_the_command_writes_a_chain_that_comes_near(session: Session, tmp_path: Path,
+                                                    capsys: pytest.CaptureFixture[str],
+                                                    make_audio: Callable[..., Path]) -> None:
+    source, reference, chain = tmp_path / "dry.wav", tmp_path / "reference.wav", tmp_path / "found.json"
+    soundfile.write(source, capture_strip(quiet, session, STRIP).before.T, RATE, subtype="FLOAT")
+    soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
+    words = ["match", str(source), "--reference", str(reference), "--out", str(chain)]
+    assert main(words) == 0
+    told = capsys.readouterr().out
+    for respect in Respect:
+        assert respect.value in told
+    stage, = read_chain(chain)
+    assert stage.params["drive_db"] == pytest.approx(20.0, abs=3.0)
+    assert json.loads(chain.read_text())["stages"][0]["kind"] == "drive"
+    # Nothing is written over, and what can't be compared is refused in a line.
+    assert main(words) == 1
+    assert "is there already" in capsys.readouterr().err
+    silence = make_audio("silence.wav", seconds=3.0)
+    soundfile.write(silence, np.zeros(3 * RATE), RATE)
+    words[3], words[5] = str(silence), str(tmp_path / "other.json")
+    assert main(words) == 1
+    assert "The reference is silent" in capsys.readouterr().err
+
+
+@pytest.mark.usefixtures("small")
+def test_a_file_is_processed_by_the_chain_that_is_found_for_it(session: Session, tmp_path: Path) -> None:
+    source, reference, target = tmp_path / "dry.wav", tmp_path / "reference.wav", tmp_path / "like.wav"
+    dry, wanted = capture_strip(quiet, session, STRIP).before, hidden(session, drive_db=20.0)
+    soundfile.write(source, dry.T, RATE, subtype="FLOAT")
+    soundfile.write(reference, wanted.T, RATE, subtype="FLOAT")
+    process_file(source, target, (), FileOrder(oversample=2, reference=reference))
+    made = soundfile.read(target, always_2d=True)[0].T
+    level = float(np.sum(made * wanted) / np.sum(made**2))
+    assert np.std(level * made - wanted) < 0.25 * np.std(wanted)
+    assert np.std(dry * np.sum(dry * wanted) / np.sum(dry**2) - wanted) > 2.0 * np.std(level * made - wanted)
+
+
+def test_a_batch_says_which_files_can_t_be_matched(tmp_path: Path, make_audio: Callable[..., Path]) -> None:
+    source, short = make_audio("a.wav", seconds=2.0), make_audio("short.wav", seconds=0.5)
+    entries = list(run_batch([source], BatchOrder(tmp_path / "out", (), file=FileOrder(reference=short))))
+    assert [entry.state for entry in entries] != [DONE]
+    assert "only 0.5 s long" in entries[0].note
