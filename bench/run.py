@@ -483,7 +483,8 @@ HIDDEN = "likeness"
 
 def main() -> int:
     choice = argparse.ArgumentParser(description="Measure how fast it is here.")
-    choice.add_argument("--quick", action="store_true", help="play live for 10 s instead of 60, and hide 10 chains, not 40")
+    choice.add_argument("--quick", action="store_true",
+                        help="play live for 10 s instead of 60, and hide 10 chains, not 40")
     choice.add_argument("--only", nargs="+", choices=[*PARTS, *IN_WINDOW, HIDDEN],
                         help=f"these parts alone; {HIDDEN}, which takes an hour, is measured only where it is named")
     other = choice.add_mutually_exclusive_group()

@@ -105,5 +105,5 @@ def checked(sound: Samples, rate: float, remarks: tuple[str, ...] = ()) -> Refer
 
 def _clipped_flat(sound: Samples) -> list[str]:
     flat = float(np.mean(np.abs(sound) > (1.0 - _FLAT_WITHIN) * float(np.abs(sound).max())))
-    return [f"The reference is clipped flat ({100.0 * flat:.0f} % of its samples are as high as its highest): its peaks "
-            "can't be judged, and a chain that clips will come nearest."] if flat > _FLAT_SHARE else []
+    return [f"The reference is clipped flat ({100.0 * flat:.0f} % of its samples are as high as its highest): its "
+            "peaks can't be judged, and a chain that clips will come nearest."] if flat > _FLAT_SHARE else []
