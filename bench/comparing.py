@@ -119,7 +119,10 @@ def _checked_out(revision: str) -> Iterator[Path]:
 
 
 def _measured(tree: Path, parts: Sequence[str]) -> str:
-    return _in_tree(tree, str(tree / "bench" / "run.py"), "--quick", "--only", *parts)
+    bench = tree / "bench"
+    # Older revisions have no such start.
+    start = bench if (bench / "__main__.py").exists() else bench / "run.py"
+    return _in_tree(tree, str(start), "--quick", "--only", *parts)
 
 
 def _in_tree(tree: Path, *words: str) -> str:

@@ -28,7 +28,7 @@ from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
 from yellow_ember.engine.jobs.reference.references import Reference
 from yellow_ember.engine.jobs.reference.search import Findings, SearchOrder, search
 from yellow_ember.measure.comparison import compare
-from yellow_ember.measure.likeness.distance import distance, tone_apart_db
+from yellow_ember.measure.likeness.distance import EVEN, distance, tone_apart_db
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.session.io.presets import shipped_presets
 from yellow_ember.session.values.model import Session, session_from_audio
@@ -142,9 +142,9 @@ def main_stage(sound: Samples, chain: Chain) -> str:
 def _baselines(sound: Samples, reference: Samples) -> dict[str, Chain]:
     """Nothing; the preset that comes nearest; an equaliser that brings the tone there."""
     wanted = portrait([reference], RATE)
-    presets = [preset.stages for preset in shipped_presets()]
-    nearest = min(presets, key=lambda chain: distance(portrait([_after(sound, chain)], RATE), wanted).total(
-        dict.fromkeys(distance(wanted, wanted).steps, 1.0)))
+    piece = sound[:, :2 * RATE]
+    nearest = min((preset.stages for preset in shipped_presets()),
+                  key=lambda chain: distance(portrait([_after(piece, chain)], RATE), wanted).total(EVEN))
     slope = np.nan_to_num(tone_apart_db(portrait([sound], RATE), wanted))
     eq = stage_kind("eq")
     tilted = min((replace(plain_stage("eq"), params={**eq.defaults(), eq.tone: float(db)} if eq.tone else eq.defaults())
@@ -169,32 +169,93 @@ def find(case: Case, *, other: bool) -> tuple[Findings, float, float]:
     return last, first, time.perf_counter() - began
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Result:
+    """What was found of a hidden chain.
+
+    Attributes
+    ----------
+    added_off, tone_off : float
+        By how many dB what it adds, and its third octaves (rms), are missed over the strip.
+    baselines : dict[str, tuple[float, float]]
+        The same of chains that need no search.
+    first, last : float
+        Seconds to the first proposals and to the last.
+    """
+
+    case: Case
+    kinds: str
+    main: str
+    added_off: float
+    tone_off: float
+    baselines: dict[str, tuple[float, float]]
+    first: float
+    last: float
+
+
+def _result(case: Case, *, other: bool) -> Result:
+    findings, first, last = find(case, other=other)
+    sound = performance(case.source, other=False)
+    chain = findings.proposals[0].chain
+    reference = _after(performance(case.source, other=other), case.chain)
+    baselines = {name: _off(sound, one, case.chain) for name, one in _baselines(sound, reference).items()}
+    added_off, tone_off = _off(sound, chain, case.chain)
+    return Result(case, _kinds(chain), main_stage(sound, chain), added_off, tone_off, baselines, first, last)
+
+
+def _kinds(chain: Chain) -> str:
+    return "+".join(stage.kind for stage in chain)
+
+
 def likeness(count: int) -> None:
-    """Hide chains, look for them, and count what was met; prints a line for each."""
+    """Hide chains, look for them, count what was met, and write what was confused into docs/likeness.md."""
+    tables = []
     for word, wanted in (("same", 0.9), ("other", 0.75)):
-        met, kinds, firsts, lasts = 0, 0, [], []
-        near = dict.fromkeys(("nothing", "nearest preset", "equaliser"), 0)
+        results = []
         for case in cases(count):
-            findings, first, last = find(case, other=word == "other")
-            sound = performance(case.source, other=False)
-            chain = findings.proposals[0].chain
-            added, tone = _off(sound, chain, case.chain)
-            within = added <= _WITHIN[word][0] and tone <= _WITHIN[word][1]
-            kind = main_stage(sound, chain)
-            met, kinds = met + within, kinds + (kind == case.main)
-            firsts.append(first)
-            lasts.append(last)
-            for name, one in _baselines(sound, _after(sound, case.chain)).items():
-                off = _off(sound, one, case.chain)
-                near[name] += off[0] <= _WITHIN[word][0] and off[1] <= _WITHIN[word][1]
-            print(f"  {word}: {case.source}, {'+'.join(stage.kind for stage in case.chain)}: found "
-                  f"{'+'.join(stage.kind for stage in chain)}, added off by {added:.1f} dB, tone by {tone:.1f} dB",
-                  flush=True)
-        row(f"{count} hidden chains, {word} performance: added within {_WITHIN[word][0]:g} dB, third octaves within "
-            f"{_WITHIN[word][1]:g} dB rms", str(met), f">= {wanted * count:g}", met >= wanted * count)
-        for name, times in near.items():
-            row(f"the same by {name}", str(times), "-", True)
-        if word == "same":
-            row("the same: kind of the main stage right", str(kinds), f">= {0.8 * count:g}", kinds >= 0.8 * count)
-        row("first proposals after, s, median", f"{np.median(firsts):.1f}", "<= 5", float(np.median(firsts)) <= 5.0)
-        row("settled after, s, median", f"{np.median(lasts):.1f}", "<= 60", float(np.median(lasts)) <= 60.0)
+            results.append(_result(case, other=word == "other"))
+            print(f"  {word}: {_line(results[-1])}", flush=True)
+        _rows(word, wanted, results)
+        tables += [f"### The {word} performance, {count} hidden chains", "",
+                   "| on | hidden | found | added off, dB | tone off, dB |", "|---|---|---|---|---|",
+                   *(f"| {_line(result)} |" for result in results), "", *_confusion(results), ""]
+    page = Path(__file__).parents[1] / "docs" / "likeness.md"
+    head, mark, _ = page.read_text(encoding="utf-8").partition("## Figures\n")
+    page.write_text(head + mark + "\n" + "\n".join(tables).rstrip() + "\n", encoding="utf-8")
+
+
+def _line(result: Result) -> str:
+    return (f"{result.case.source} | {_kinds(result.case.chain)} | {result.kinds} | {result.added_off:.1f} | "
+            f"{result.tone_off:.1f}")
+
+
+def _rows(word: str, wanted: float, results: list[Result]) -> None:
+    count = len(results)
+    added, tone = _WITHIN[word]
+
+    def met(offs: list[tuple[float, float]]) -> int:
+        return sum(off[0] <= added and off[1] <= tone for off in offs)
+
+    found = met([(result.added_off, result.tone_off) for result in results])
+    row(f"{count} hidden chains, {word} performance: added within {added:g} dB, third octaves within {tone:g} dB rms",
+        str(found), f">= {wanted * count:g}", found >= wanted * count)
+    for name in results[0].baselines:
+        row(f"the same by {name}", str(met([result.baselines[name] for result in results])), "-", True)
+    if word == "same":
+        right = sum(result.main == result.case.main for result in results)
+        row("the same: kind of the main stage right", str(right), f">= {0.8 * count:g}", right >= 0.8 * count)
+    for what, times, most in (("first proposals after", [result.first for result in results], 5.0),
+                              ("settled after", [result.last for result in results], 60.0)):
+        middle = float(np.median(times))
+        row(f"{what}, s, median", f"{middle:.1f}", f"<= {most:g}", middle <= most)
+
+
+def _confusion(results: list[Result]) -> list[str]:
+    """How often each kind of main stage was found as which."""
+    hidden = list(dict.fromkeys(result.case.main for result in results))
+    found = list(dict.fromkeys((*hidden, *(result.main for result in results))))
+    counts = [[sum(result.case.main == one and result.main == other for result in results) for other in found]
+              for one in hidden]
+    return [f"| main stage hidden, found as | {' | '.join(found)} |", "|---" * (len(found) + 1) + "|",
+            *(f"| {one} | {' | '.join(str(number or '') for number in line)} |"
+              for one, line in zip(hidden, counts, strict=True))]

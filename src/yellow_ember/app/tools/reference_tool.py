@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
@@ -38,7 +38,7 @@ from yellow_ember.engine.jobs.reference.references import Reference
 from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, Proposal, SearchOrder, search
 from yellow_ember.files.reading import READABLE, AudioFileError, probe
 from yellow_ember.measure.likeness.distance import Respect
-from yellow_ember.measure.likeness.figures import figure_curve, figure_words
+from yellow_ember.measure.likeness.figures import MOTION_HZ, figure_curve, figure_words
 from yellow_ember.measure.likeness.portrait import Portrait
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.edits.chain_summary import chain_summary
@@ -188,7 +188,7 @@ class RespectPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._curves: list[tuple[Portrait, object, float]] = []
+        self._curves: list[tuple[Portrait, QColor, float]] = []
         self._respect = Respect.TONE
         self.setMinimumHeight(56)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -213,17 +213,18 @@ class RespectPicture(QWidget):
         axes = _axes(frame, [values for _, values, _ in curves], curves[0][2])
         draw_frame(painter, axes)
         draw_y_grid(painter, axes, round_step(axes.y_high - axes.y_low, 4.0))
-        if curves[0][2] == "%":
-            for (hz, _, _), name in zip(curves[:1] * 2, ("wow", "flutter"), strict=True):
-                x = axes.x(float(hz[("wow", "flutter").index(name)]))
-                painter.setPen(theme.DIM)
-                painter.drawText(QRectF(x - 30, frame.bottom() + 1, 60, 14), int(Qt.AlignmentFlag.AlignCenter), name)
+        motion = self._respect is Respect.MOTION
+        if motion:
+            painter.setPen(theme.DIM)
+            for rate, name in zip(MOTION_HZ, ("wow", "flutter"), strict=True):
+                below = QRectF(axes.x(float(rate)) - 30, frame.bottom() + 1, 60, 14)
+                painter.drawText(below, int(Qt.AlignmentFlag.AlignCenter), name)
         else:
             draw_frequency_grid(painter, axes)
         for (hz, values, _), (_, colour, width) in zip(curves, self._curves, strict=True):
-            draw_line(painter, axes, hz, values, colour, width)  # type: ignore[arg-type]
-            if curves[0][2] == "%":
-                painter.setBrush(colour)  # type: ignore[call-overload]
+            draw_line(painter, axes, hz, values, colour, width)
+            if motion:
+                painter.setBrush(colour)
                 for rate, value in zip(hz, values, strict=True):
                     painter.drawEllipse(QPointF(axes.x(float(rate)), axes.y(float(value))), 3.0, 3.0)
 

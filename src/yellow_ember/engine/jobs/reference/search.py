@@ -51,7 +51,7 @@ PROPOSALS = 6
 _BATCH = 16
 _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
-_BEAMS = (4, 3, 2)
+_BEAMS = (4, 2, 1)
 """How many kinds of chains are refined, round by round."""
 _POPULATION = 8
 _SPREAD = 0.12
@@ -217,7 +217,8 @@ class _Hunt:
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
             if seen <= 2 and len(chosen) < 2 * PROPOSALS:
                 chosen.append(one.chain)
-        self._known += self._judge.judge_all(chosen)
+        known = {id(one.chain) for one in self._known}
+        self._known += self._judge.judge_all([chain for chain in chosen if id(chain) not in known])
 
     def _refine(self, beam: Judged, number: int) -> None:
         """Try other choices, then move its numbers (CMA-ES)."""
