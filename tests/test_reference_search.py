@@ -41,8 +41,10 @@ from yellow_ember.engine.jobs.reference.references import (
     read_reference,
 )
 from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, search
+from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.measure.comparison import compare
-from yellow_ember.measure.likeness.distance import EVEN, Respect
+from yellow_ember.measure.likeness.distance import EVEN, Respect, distance
+from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.session.edits.chain_summary import chain_summary
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.edits.reference_edits import hear_in_place
@@ -293,6 +295,19 @@ def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) ->
     near = (plain_stage("drive"), plain_stage("eq"))
     *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near, generations=1))
     assert all(set(signature(one.chain)) & {"drive", "eq"} for one in last.proposals)
+
+
+def test_what_no_chain_can_do_is_said() -> None:
+    chance = np.random.default_rng(1)
+    hiss = 0.1 * chance.standard_normal((2, 2 * RATE))
+    lines = np.fft.rfft(hiss[:1])
+    lines[:, 2 * 1000:] *= 1e-5
+    dull = np.fft.irfft(lines)
+    strip, wide = portrait([dull], RATE), portrait([hiss], RATE)
+    told = unreached(strip, wide, distance(strip, wide))
+    assert any(words.startswith("Tone: the reference has highs up to") for words in told)
+    assert "Width: the reference is wide, and this strip has one channel." in told
+    assert unreached(wide, wide, distance(wide, wide)) == ()
 
 
 def test_a_strip_that_is_silent_in_the_loop_is_refused(session: Session, tmp_path: Path) -> None:

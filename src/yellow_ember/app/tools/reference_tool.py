@@ -511,13 +511,18 @@ class ReferenceTool(TryingTool):
         findings = self.findings
         if findings is None or not tile.ready:
             return
-        if tile is self.reference_tile:
-            seconds = probe(findings.file).seconds
-            self.try_out(lambda session: hear_in_place(session, self._strip_id, findings.file, seconds,
-                                                       findings.offset_db))
-        elif tile.proposal is not None:
-            proposal = tile.proposal
-            self.try_out(lambda session: self._with(session, proposal))
+        try:
+            if tile is self.reference_tile:
+                seconds = probe(findings.file).seconds
+                self.try_out(lambda session: hear_in_place(session, self._strip_id, findings.file, seconds,
+                                                           findings.offset_db))
+            elif tile.proposal is not None:
+                proposal = tile.proposal
+                self.try_out(lambda session: self._with(session, proposal))
+        except (AudioFileError, ValueError, KeyError) as reason:
+            # The file, the strip or the room for a track may be gone meanwhile.
+            self._show_state(f"This can't be heard: {reason}")
+            return
         self.heard = tile
         for other in (*self.tiles, self.reference_tile):
             other.show_lit(other is tile)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+import time
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -33,7 +34,6 @@ from yellow_ember.engine.jobs.reference.references import (
 )
 from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.files.conformed import conform
-from yellow_ember.files.process_tags import is_running, own_tag
 from yellow_ember.files.writing import writing
 from yellow_ember.folders import Base, folder
 from yellow_ember.measure.likeness.distance import EVEN, Distance, Respect
@@ -53,6 +53,7 @@ _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
 _BEAMS = (4, 2, 1)
 """How many kinds of chains are refined, round by round."""
+_KEPT_SECONDS = 3 * 24 * 3600.0
 _POPULATION = 8
 _SPREAD = 0.12
 
@@ -155,12 +156,12 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
 
 
 def _as_file(reference: ReferenceSound, rate: int) -> Path:
-    """The sound of a reference that is no file, kept until another one is looked for."""
+    """The sound of a reference that is no file, kept for as long as a window may want to hear it."""
     kept = folder(Base.CACHE, "references")
     for old in kept.glob("*.wav"):
-        if not is_running(old.stem.rpartition("-")[0]):
+        if old.stat().st_mtime < time.time() - _KEPT_SECONDS:
             old.unlink(missing_ok=True)
-    path = kept / f"{own_tag()}-{secrets.token_hex(4)}.wav"
+    path = kept / f"{secrets.token_hex(8)}.wav"
     with writing(path, rate, reference.sound.shape[0]) as writer:
         writer.write(reference.sound)
     conform(path, rate)

@@ -8,14 +8,19 @@ from yellow_ember.measure.likeness.distance import Distance, Respect
 from yellow_ember.measure.likeness.portrait import Portrait
 
 _FAR_STEPS = 2.5
+_WIDE_DB = -25.0
+"""Side against middle from which on a recording is heard as wide."""
 
 
 def unreached(strip: Portrait, reference: Portrait, best: Distance) -> tuple[str, ...]:
     """In which respects even the best proposal is far from the reference, and why as far as that is known."""
     reasons = {Respect.TONE: _tone, Respect.ADDED: _added, Respect.DYNAMICS: _dynamics, Respect.NOISE: _noise,
                Respect.MOTION: _motion, Respect.WIDTH: _width}
-    return tuple(reasons[respect](strip, reference) for respect in Respect
-                 if best.sure[respect] > 0.3 and best.steps[respect] > _FAR_STEPS)
+    lacking = [reasons[respect](strip, reference) for respect in Respect
+               if best.sure[respect] > 0.3 and best.steps[respect] > _FAR_STEPS]
+    if strip.width.sure == 0.0 and reference.width.sure > 0.0 and np.mean(reference.width.side_db) > _WIDE_DB:
+        lacking.append("Width: the reference is wide, and this strip has one channel.")
+    return tuple(lacking)
 
 
 def _tone(strip: Portrait, reference: Portrait) -> str:
@@ -56,6 +61,5 @@ def _motion(strip: Portrait, reference: Portrait) -> str:
 
 
 def _width(strip: Portrait, reference: Portrait) -> str:
-    if strip.width.sure == 0.0:
-        return "Width: the reference is wide, and this strip has one channel."
-    return "Width: the reference fills the two channels in another way than this strip."
+    wider = np.mean(reference.width.side_db - strip.width.side_db) > 0.0
+    return f"Width: the reference is {'wider' if wider else 'narrower'} than any chain makes this strip."
