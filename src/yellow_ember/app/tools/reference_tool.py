@@ -7,8 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QPainter
 from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
@@ -30,6 +30,7 @@ from yellow_ember.app.state.selection import Selection
 from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import TryingTool, dropped_files
 from yellow_ember.app.widgets import theme
+from yellow_ember.app.widgets.hearing_tile import HearingTile, arrow_step
 from yellow_ember.app.widgets.layouts import let_shrink
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.plot import Axes, draw_frame, draw_frequency_grid, draw_line, draw_y_grid, round_step
@@ -55,23 +56,16 @@ _REFERENCE = "The reference"
 _KEYS = "arrow keys: hear    Enter: apply    Escape: revert"
 
 
-class ProposalTile(QWidget):
+class ProposalTile(HearingTile):
     """A proposal, or the reference itself: its curve against the reference's, how far it is, its chain in words."""
 
-    chosen = pyqtSignal()
-    taken = pyqtSignal()
-
     def __init__(self, name: str) -> None:
-        super().__init__()
+        super().__init__(name)
         self.name, self.words = name, ""
         self.proposal: Proposal | None = None
-        self.lit = False
         self._reference: Portrait | None = None
         self._shown = Respect.TONE
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(90, 64)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName(name)
 
     def sizeHint(self) -> QSize:
         return QSize(190, 120)
@@ -103,20 +97,10 @@ class ProposalTile(QWidget):
         self._shown = respect
         self.update()
 
-    def show_lit(self, lit: bool) -> None:
-        if lit != self.lit:
-            self.lit = lit
-            self.update()
-
     @painted
     def paintEvent(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5)
-        painter.setPen(QPen(theme.AFTER if self.lit or self.hasFocus() else theme.EDGE, 2.0 if self.lit else 1.0))
-        painter.setBrush(theme.RAISED if self.lit else theme.PANEL)
-        painter.drawRoundedRect(box, 3, 3)
+        box = self.paint_ground(painter)
         inner = box.adjusted(6, 4, -6, -4)
-        painter.setFont(theme.font(8))
         painter.setPen(theme.TEXT if self.ready else theme.DIM)
         line = painter.fontMetrics().height()
         words = QRectF(inner.left(), inner.top(), inner.width(), line if inner.height() < 50.0 else 2.0 * line)
@@ -156,22 +140,6 @@ class ProposalTile(QWidget):
                 share = min(self.proposal.distance.steps[respect] / _FAR_STEPS, 1.0)
                 painter.fillRect(QRectF(room.left(), room.top(), max(1.0, room.width() * share), room.height()),
                                  theme.AFTER)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.setFocus()
-        self.chosen.emit()
-
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.taken.emit()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Return | Qt.Key.Key_Enter:
-                self.taken.emit()
-            case Qt.Key.Key_Space if not self.lit:
-                self.chosen.emit()
-            case _:
-                super().keyPressEvent(event)
 
 
 def _axes(frame: QRectF, values: list[np.ndarray], unit: str) -> Axes:
@@ -549,8 +517,7 @@ class ReferenceTool(TryingTool):
     # -- window -------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        by = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -_ACROSS,
-              Qt.Key.Key_Down: _ACROSS}.get(Qt.Key(event.key()))
+        by = arrow_step(event, _ACROSS)
         if by is None:
             super().keyPressEvent(event)
         else:

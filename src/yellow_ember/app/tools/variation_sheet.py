@@ -6,8 +6,8 @@ import functools
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QKeyEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -15,10 +15,8 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QProgressBar,
     QPushButton,
-    QSizePolicy,
     QSpinBox,
     QVBoxLayout,
-    QWidget,
 )
 
 from yellow_ember.app.state.job_keeper import JobKeeper
@@ -29,6 +27,7 @@ from yellow_ember.app.state.session_keeper import SessionKeeper
 from yellow_ember.app.tools.tool import TryingTool
 from yellow_ember.app.widgets import theme
 from yellow_ember.app.widgets.buttons import action_button
+from yellow_ember.app.widgets.hearing_tile import HearingTile, arrow_step
 from yellow_ember.app.widgets.layouts import clear, let_shrink
 from yellow_ember.app.widgets.painting import painted
 from yellow_ember.app.widgets.text import TextLabel, as_text, escaped
@@ -46,22 +45,15 @@ _ORDERS = ("as they were made", "least added first", "most added first", "darkes
 _REACH_DB = 12.0
 
 
-class Tile(QWidget):
+class Tile(HearingTile):
     """One variation: its wave in the colour of what it adds, its change of tone, its figures."""
 
-    chosen = pyqtSignal()
-    taken = pyqtSignal()
-
     def __init__(self, label: str) -> None:
-        super().__init__()
+        super().__init__(label)
         self.label = label
         self.variation: Variation | None = None
-        self.lit = False
         self._zoom = 1.0
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(80, 60)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName(label)
         self.setToolTip(as_text(label))
 
     def sizeHint(self) -> QSize:
@@ -81,19 +73,9 @@ class Tile(QWidget):
             self._zoom = zoom
             self.update()
 
-    def show_lit(self, lit: bool) -> None:
-        if lit != self.lit:
-            self.lit = lit
-            self.update()
-
     @painted
     def paintEvent(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5)
-        painter.setPen(QPen(theme.AFTER if self.lit or self.hasFocus() else theme.EDGE, 2.0 if self.lit else 1.0))
-        painter.setBrush(theme.RAISED if self.lit else theme.PANEL)
-        painter.drawRoundedRect(box, 3, 3)
-        painter.setFont(theme.font(8))
+        box = self.paint_ground(painter)
         painter.setPen(theme.TEXT)
         text = painter.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, int(box.width() - 10))
         painter.drawText(box.adjusted(5, 2, -5, 0), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop), text)
@@ -133,22 +115,6 @@ class Tile(QWidget):
                 height = float(np.clip(change, -_REACH_DB, _REACH_DB)) / _REACH_DB * box.height() / 2.0
                 top, bottom = sorted((middle, middle - height))
                 painter.drawRect(QRectF(box.left() + index * width, top, max(width - 0.8, 0.8), bottom - top))
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.setFocus()
-        self.chosen.emit()
-
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.taken.emit()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        match event.key():
-            case Qt.Key.Key_Return | Qt.Key.Key_Enter:
-                self.taken.emit()
-            case Qt.Key.Key_Space if not self.lit:
-                self.chosen.emit()
-            case _:
-                super().keyPressEvent(event)
 
 
 class VariationSheet(TryingTool):
@@ -336,8 +302,7 @@ class VariationSheet(TryingTool):
     # -- window -------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        by = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -_ACROSS,
-              Qt.Key.Key_Down: _ACROSS}.get(Qt.Key(event.key()))
+        by = arrow_step(event, _ACROSS)
         if by is None:
             super().keyPressEvent(event)
         else:

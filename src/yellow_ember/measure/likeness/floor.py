@@ -14,7 +14,7 @@ _QUIET_PERCENT = 10.0
 _GAP_DB = 20.0
 _MAINS_HZ = (50.0, 60.0)
 _HUM_ORDERS = 4
-LOWEST_DB = -110.0
+_LOWEST_DB = -110.0
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -46,7 +46,7 @@ def floor(spectra: Frames) -> Floor:
     loud = float(10.0 * np.log10(np.mean(10.0 ** (level[spectra.loud] / 10.0))))
     # A median over frames of noise lies ln 2 below its mean.
     mean = np.median(spectra.middle[quiet], axis=0) / np.log(2.0)
-    bands = np.maximum(10.0 * np.log10(band_sums(mean, spectra.hz) + 1e-20) - loud, LOWEST_DB)
+    bands = np.maximum(10.0 * np.log10(band_sums(mean, spectra.hz) + 1e-20) - loud, _LOWEST_DB)
     total = float(10.0 * np.log10(np.sum(10.0 ** (bands / 10.0))))
     return Floor(bands, total, max(_hum_db(mean, spectra.hz, mains) for mains in _MAINS_HZ),
                  float(np.clip((-total - _GAP_DB / 2.0) / _GAP_DB, 0.0, 1.0)))

@@ -93,7 +93,7 @@ def checked(sound: Samples, rate: float, remarks: tuple[str, ...] = ()) -> Refer
     """A sound that can be compared with, and what of it can't be.  UnfitReferenceError where none of it can."""
     if sound.shape[1] < SHORTEST_SECONDS * rate:
         raise UnfitReferenceError(f"The reference is only {sound.shape[1] / rate:.1f} s long. Choose one of at least "
-                             f"{SHORTEST_SECONDS:g} s.")
+                                  f"{SHORTEST_SECONDS:g} s.")
     peak = float(np.abs(sound).max())
     if peak < _SILENT:
         raise UnfitReferenceError("The reference is silent. Choose another one.")
