@@ -56,6 +56,8 @@ _BEAMS = (4, 2, 1)
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _POPULATION = 8
 _SPREAD = 0.12
+_STARTS_OF_A_KIND, _CHOICES = 2, 4
+"""How many of those judged by some pieces are judged by all."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,17 +208,18 @@ class _Hunt:
         for first in range(0, len(chains), _BATCH):
             rough += self._judge.judge_all(chains[first:first + _BATCH], 1)
             if first // _BATCH in _SHOWN_AFTER:
-                self._settle(rough)
+                self._settle(rough, _STARTS_OF_A_KIND)
                 yield
-        self._settle(rough)
+        self._settle(rough, _STARTS_OF_A_KIND)
         yield
 
-    def _settle(self, rough: Sequence[Judged]) -> None:
+    def _settle(self, rough: Sequence[Judged], of_a_kind: int) -> None:
+        """Judge the best of what was judged by some pieces by all of them, at most so many of each kind of chain."""
         best: dict[tuple[str, ...], int] = {}
         chosen: list[Chain] = []
         for one in sorted(rough, key=lambda judged: judged.cost):
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
-            if seen <= 2 and len(chosen) < 2 * PROPOSALS:
+            if seen <= of_a_kind and len(chosen) < 2 * PROPOSALS:
                 chosen.append(one.chain)
         known = {id(one.chain) for one in self._known}
         self._known += self._judge.judge_all([chain for chain in chosen if id(chain) not in known])
@@ -224,7 +227,8 @@ class _Hunt:
     def _refine(self, beam: Judged, number: int) -> None:
         """Try other choices, then move its numbers (CMA-ES)."""
         if number < 2:
-            self._known += self._judge.judge_all(list(with_another_choice(beam.chain)), 1 + number)
+            rough = self._judge.judge_all(list(with_another_choice(beam.chain)), 1 + number)
+            self._settle(rough, _CHOICES)
         start = min((one for one in self._known if signature(one.chain) == signature(beam.chain)),
                     key=lambda judged: judged.cost)
         space = space_of(start.chain)
