@@ -102,7 +102,7 @@ def test_the_compiled_half_also_runs_as_plain_python() -> None:
     outcomes = []
     for disabled in ("0", "1"):
         done = subprocess.run([sys.executable, "-c", _PLAIN], capture_output=True, text=True, check=True,
-                              env={"PATH": "", "NUMBA_DISABLE_JIT": disabled})
+                              env={"PATH": "", "YELLOW_EMBER_PLAIN_KERNELS": disabled})
         outcomes.append(np.frombuffer(bytes.fromhex(done.stdout.strip())))
     np.testing.assert_allclose(outcomes[1], outcomes[0], atol=1e-12)
 

@@ -13,8 +13,8 @@ Counts = NDArray[np.int64]
 
 
 def block_view(store: Samples, channels: int, frames: int) -> Samples:
-    """A C-contiguous (channels, frames) view of the flat `store`; nothing is allocated or copied."""
-    return store[: channels * frames].reshape(channels, frames)
+    """The beginning of a C-contiguous `store` as a block (channels, frames); nothing is allocated or copied."""
+    return store.reshape(-1)[:channels * frames].reshape(channels, frames)
 
 
 def db(ratio: float | Samples) -> Samples:

@@ -26,16 +26,12 @@ from functools import cached_property
 from typing import Any, ClassVar, Self
 
 import numpy as np
-from llvmlite import ir
-from numba import carray, types  # type: ignore[attr-defined]
-from numba.core import cgutils
-from numba.extending import intrinsic, overload
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
+from yellow_ember.dsp.kernels import address_of_kernel, inlined, kernel, overload_modules
 
-_WORD = 8
+WORD = 8
 """Bytes of a number."""
 _ALIGNMENT = 64
 """Bytes, a cache line: every array begins on one."""
@@ -158,7 +154,7 @@ class Record:
             made._lay_out(role, sizes, places)
             if role is Role.STATE:
                 states = len(places)
-        lengths = [_WORD * math.prod(shape) for _, _, shape in places]
+        lengths = [WORD * math.prod(shape) for _, _, shape in places]
         offsets = list(itertools.accumulate((_rounded_up(length) for length in lengths), initial=0))
         store = np.zeros(offsets[-1] + _ALIGNMENT, np.uint8)
         first = -store.ctypes.data % _ALIGNMENT
@@ -171,7 +167,7 @@ class Record:
         kinds = np.zeros(made.words.size, np.int64)
         for (record, name, _), offset, length in zip(places[:settings], offsets, lengths, strict=False):
             kind = WordKind.REAL if record._own[name].dtype is np.float64 else WordKind.WHOLE
-            kinds[offset // _WORD:(offset + length) // _WORD] = kind.value
+            kinds[offset // WORD:(offset + length) // WORD] = kind.value
         object.__setattr__(made, "word_kinds", kinds)
         return made
 
@@ -199,17 +195,17 @@ class Record:
     @classmethod
     def structure_kinds(cls) -> NDArray[np.int64]:
         """What each word of the structure is, by the values of `WordKind`."""
-        kinds = np.full(cls.dtype.itemsize // _WORD, WordKind.PLACE.value)
+        kinds = np.full(cls.dtype.itemsize // WORD, WordKind.PLACE.value)
         fields: Any = cls.dtype.fields
         for name, field in cls._own.items():
-            first, size = fields[name][1] // _WORD, fields[name][0].itemsize // _WORD
+            first, size = fields[name][1] // WORD, fields[name][0].itemsize // WORD
             if field.role is Role.SHARED:
                 kinds[first:first + size] = WordKind.SHARED.value
             elif not field.dimensions:
                 kinds[first] = (WordKind.REAL if field.dtype is np.float64 else WordKind.WHOLE).value
         for name, part in cls._parts.items():
-            first = fields[name][1] // _WORD
-            kinds[first:first + part.dtype.itemsize // _WORD] = part.structure_kinds()
+            first = fields[name][1] // WORD
+            kinds[first:first + part.dtype.itemsize // WORD] = part.structure_kinds()
         return kinds
 
     @classmethod
@@ -270,18 +266,6 @@ def _rounded_up(size: int) -> int:
     return -(-size // _ALIGNMENT) * _ALIGNMENT
 
 
-def _to_pointer(typing_context: Any, address: Any) -> Any:
-    """An address as a pointer that `carray` takes."""
-
-    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        return builder.inttoptr(arguments[0], cgutils.voidptr_t)
-
-    return types.voidptr(types.int64), generate
-
-
-_pointer_to: Any = intrinsic(_to_pointer)
-
-
 def vector(field: Any) -> Any:
     """A record's array of one dimension."""
     return field
@@ -322,6 +306,11 @@ def block_of(field: Any, channels: Any, frames: Any) -> Any:
     return field[:channels * frames].reshape(channels, frames)
 
 
+def cube_of(field: Any, planes: Any, rows: Any, columns: Any) -> Any:
+    """The beginning of a record's array as one of three dimensions."""
+    return field.reshape(-1)[:planes * rows * columns].reshape(planes, rows, columns)
+
+
 def block_in(field: Any, row: int, channels: int, frames: int) -> Any:
     """The beginning of a row of a record's matrix as a block (channels, frames)."""
     return field[row, :channels * frames].reshape(channels, frames)
@@ -347,126 +336,12 @@ def block_at(address: int, channels: int, frames: int) -> Samples:
     raise NotImplementedError
 
 
-@overload(record_at)
-def _record_at(address: Any, dtype: Any) -> Any:
-    def implementation(address: Any, dtype: Any) -> Any:
-        return carray(_pointer_to(address), 1, dtype)[0]
-
-    return implementation
+def call_at(function: int, record: int, block: int, channels: int, frames: int) -> None:
+    """Call what lies at an address, under the one signature of compiled halves; in compiled code alone."""
+    raise NotImplementedError
 
 
-@overload(block_at)
-def _block_at(address: Any, channels: Any, frames: Any) -> Any:
-    def implementation(address: Any, channels: Any, frames: Any) -> Any:
-        return carray(_pointer_to(address), (channels, frames), np.float64)
-
-    return implementation
-
-
-@overload(vector)
-def _vector(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(_pointer_to(field.address), field.size0, np.float64)
-
-    return implementation
-
-
-@overload(matrix)
-def _matrix(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(_pointer_to(field.address), (field.size0, field.size1), np.float64)
-
-    return implementation
-
-
-@overload(cube)
-def _cube(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(_pointer_to(field.address), (field.size0, field.size1, field.size2), np.float64)
-
-    return implementation
-
-
-@overload(array_4d)
-def _array_4d(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        shape = (field.size0, field.size1, field.size2, field.size3)
-        return carray(_pointer_to(field.address), shape, np.float64)
-
-    return implementation
-
-
-@overload(array_5d)
-def _array_5d(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        shape = (field.size0, field.size1, field.size2, field.size3, field.size4)
-        return carray(_pointer_to(field.address), shape, np.float64)
-
-    return implementation
-
-
-@overload(whole_vector)
-def _whole_vector(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(_pointer_to(field.address), field.size0, np.int64)
-
-    return implementation
-
-
-@overload(whole_matrix)
-def _whole_matrix(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(_pointer_to(field.address), (field.size0, field.size1), np.int64)
-
-    return implementation
-
-
-@overload(block_of)
-def _block_of(field: Any, channels: Any, frames: Any) -> Any:
-    def implementation(field: Any, channels: Any, frames: Any) -> Any:
-        return carray(_pointer_to(field.address), (channels, frames), np.float64)
-
-    return implementation
-
-
-@overload(block_in)
-def _block_in(field: Any, row: Any, channels: Any, frames: Any) -> Any:
-    def implementation(field: Any, row: Any, channels: Any, frames: Any) -> Any:
-        return carray(_pointer_to(field.address + _WORD * row * field.size1), (channels, frames), np.float64)
-
-    return implementation
-
-
-@overload(address_of)
-def _address_of(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return field.address
-
-    return implementation
-
-
-@overload(singles_of)
-def _singles_of(field: Any, rows: Any, columns: Any) -> Any:
-    def implementation(field: Any, rows: Any, columns: Any) -> Any:
-        return carray(_pointer_to(field.address), (rows, columns), np.float32)
-
-    return implementation
-
-
-def _call(typing_context: Any, function: Any, record: Any, block: Any, channels: Any, frames: Any) -> Any:
-    """Call a compiled stage by its address."""
-
-    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        word = ir.IntType(64)
-        stage = ir.FunctionType(ir.VoidType(), [word] * 4)
-        builder.call(builder.inttoptr(arguments[0], stage.as_pointer()), list(arguments[1:]))
-        return context.get_dummy_value()
-
-    return types.void(*[types.int64] * 5), generate
-
-
-call_at: Any = intrinsic(_call)
-"""Call what lies at an address, under the one signature of compiled halves; from compiled code."""
+overload_modules.add("yellow_ember.dsp.record_overloads")
 
 
 @inlined
@@ -481,8 +356,8 @@ def run_stage(function: int, record: int, block: Samples) -> None:
     call_stage(function, record, block)
 
 
-COMPILED_HALF = types.void(*[types.int64] * 4)
-"""The one signature of all compiled halves: where the record and the block lie, channels, frames."""
+COMPILED_HALF = "i,i,i,i"
+"""What all compiled halves take: where the record and the block lie, channels, frames."""
 
 
 class CompiledHalf:
@@ -503,5 +378,4 @@ class CompiledHalf:
         def entry(record: int, block: int, channels: int, frames: int) -> None:
             process(record_at(record, dtype), block_at(block, channels, frames))
 
-        self._kept = compiled_callback(entry, COMPILED_HALF, self.record_type.__name__)
-        return int(self._kept.address)
+        return address_of_kernel(entry, COMPILED_HALF, self.record_type.__name__)

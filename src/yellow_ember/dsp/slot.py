@@ -231,7 +231,8 @@ def _begin_cycle(slot: SlotRecord, lanes: StageLanesRecord, frame: float) -> Non
     slot.settings_now, slot.settings_of = following, lanes.cycles
     copy_state(cycles, memories[slot.heard], memories[1 - slot.heard])
     turned = array_4d(slot.turned)
-    turned[1 - slot.heard] = turned[slot.heard]
+    for c in range(turned.shape[1]):
+        put(turned[1 - slot.heard, c], turned[slot.heard, c])
     take_settings(cycles, following, memories[1 - slot.heard], stages[1 - slot.heard])
     if not begins:
         done = 0

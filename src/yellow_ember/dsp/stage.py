@@ -13,13 +13,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-import numba
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.filters import Section
 from yellow_ember.dsp.glyphs import Glyph
-from yellow_ember.dsp.kernels import kernel
+from yellow_ember.dsp.kernels import PLAIN, kernel
 from yellow_ember.dsp.parameters import Automation, Group, Impulse, Number, Parameter, Value, Values
 from yellow_ember.dsp.ramps import Ramp
 from yellow_ember.dsp.record import CompiledHalf, run_stage
@@ -222,7 +221,7 @@ class Processor(ABC):
 
     def process(self, block: Samples) -> None:
         """Process a block in place: a stage on its own, without a chain."""
-        if numba.config.DISABLE_JIT:  # type: ignore[attr-defined]
+        if PLAIN:
             self.compiled.process(self.record, block)
         else:
             run_stage(self.compiled.address, self.record.address, block)

@@ -27,7 +27,7 @@ from yellow_ember.dsp.record import (
     whole_setting,
     whole_vector,
 )
-from yellow_ember.engine.strip import StripNode, StripRecord, TurnRecord, strip_function
+from yellow_ember.engine.strip import StripNode, StripRecord, TurnRecord, strip_address
 from yellow_ember.engine.system_calls import (
     SEMAPHORE_WORDS,
     fetch_add,
@@ -259,7 +259,7 @@ class Plan:
             turn.place = place
         record.strips = np.array([node.record.address for node in nodes])
         record.turns = np.array([turn.address for turn in self._turns])
-        record.run_strip = strip_function().address
+        record.run_strip = strip_address()
         record.ceiling_gain = 1.0
         record.ceiling_state.fill(1.0)
         self._damaged = record.damaged

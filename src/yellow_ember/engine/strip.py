@@ -5,14 +5,13 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples, block_view, gain
 from yellow_ember.dsp.chain import CHAIN, Chain, ChainRecord, keep_point, widens_at
-from yellow_ember.dsp.kernels import compiled_callback, inlined, kernel
+from yellow_ember.dsp.kernels import address_of_kernel, inlined, kernel
 from yellow_ember.dsp.kernels.filters import delay
 from yellow_ember.dsp.kernels.meters import needle
 from yellow_ember.dsp.kernels.mixing import LEFT, add, aim, crossfade, glide, put, rests_at, silence, to_sides
@@ -356,9 +355,9 @@ def _run_strip_at(strip: int, turn: int, _channels: int, _frames: int) -> None:
 
 
 @functools.cache
-def strip_function() -> Any:
-    """The compiled half of a strip, which is called by its `address` with where the strip and the turn lie."""
-    return compiled_callback(_run_strip_at, COMPILED_HALF, "StripRecord")
+def strip_address() -> int:
+    """Where the compiled half of a strip lies, which is called with where the strip and the turn lie."""
+    return address_of_kernel(_run_strip_at, COMPILED_HALF, "StripRecord")
 
 
 class _Input:

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.arrays import Counts, Samples, block_view
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.dynamics import compress
 from yellow_ember.dsp.kernels.filters import TINY, biquads, fir
@@ -41,7 +41,7 @@ def split_up(parts: Samples, lows: Samples, highs: Samples, passes: Samples, low
     """
     edges = parts.shape[0] - 1
     for k in range(edges):
-        parts[k + 1] = parts[k]
+        put(parts[k + 1], parts[k])
         biquads(parts[k], lows[k], low_states[k])
         biquads(parts[k + 1], highs[k], high_states[k])
     for j in range(edges):
@@ -152,12 +152,12 @@ def take_part(high: Samples, own: Samples, held: Samples, fast: int, section: Sa
     """
     for i in range(fast):
         own[i] = high[i]
-    biquads(own[:fast].reshape(1, fast), section, section_state)
+    own_row, held_row = block_view(own, 1, fast), block_view(held, 1, fast)
+    biquads(own_row, section, section_state)
     for i in range(fast):
         held[i] = own[i]
     if squashed:
-        compress(held[:fast].reshape(1, fast), own[:fast].reshape(1, fast), figures, False, branches,
-                 held_state)
+        compress(held_row, own_row, figures, False, branches, held_state)
     weight, step = ramp[VALUE], glide_step(ramp, n, fast)
     for i in range(fast):
         made = (weight + step * i) * held[i]

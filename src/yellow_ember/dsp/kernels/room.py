@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Counts, Samples
+from yellow_ember.dsp.arrays import Counts, Samples, block_view
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY, make_room
 
@@ -46,7 +46,7 @@ def reflect(block: Samples, before: int, taps: Counts, tap_gains: Samples, past:
         for i in range(frames):
             line[at + i] = block[c, i]
             first[i] = 0.0
-        late[:] = line[at - before:at - before + frames]
+            late[i] = line[at - before + i]
         for k in range(taps.shape[1]):
             from_, gain = line[at - before - taps[c, k]:], tap_gains[c, k]
             for i in range(frames):
@@ -156,7 +156,7 @@ def read_line(line: Samples, at: int, since: int, lengths: Samples, gain: float,
 @kernel
 def mix(lines: Samples) -> None:
     """Hadamard's matrix on all frames of all lines (LINES, TICK), in place: sums and differences of ever less."""
-    flat = lines.reshape(LINES * TICK)
+    flat = block_view(lines, 1, LINES * TICK)[0]
     half = HALF * TICK
     while half >= TICK:
         for start in range(0, flat.size, 2 * half):

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.arrays import Samples, block_view
 from yellow_ember.dsp.kernels import kernel
 from yellow_ember.dsp.kernels.filters import TINY, biquads
 from yellow_ember.dsp.kernels.motion import TAPS, read_at
@@ -304,7 +304,7 @@ def trace(block: Samples, ahead: int, groove: Samples, cutting: Samples, playing
     for start in range(0, block.shape[1], CHUNK):
         n = min(CHUNK, block.shape[1] - start)
         count = n << fast.levels
-        high = walls[:channels * count].reshape(channels, count)
+        high = block_view(walls, channels, count)
         for c in range(channels):
             raised = rise(fast, up[c], block[c, start:start + n])
             for i in range(count):

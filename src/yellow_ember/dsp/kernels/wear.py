@@ -167,9 +167,9 @@ def read_worn(block: Samples, here: int, rate: float, centre: int, figures: Samp
 
 
 @kernel
-def along(seconds: Samples, figures: Samples, steps: Samples, loss_db: Samples, octaves: Samples) -> None:
-    """`damage` of the first channel at many places, all (points,)."""
-    result = np.zeros(4)
+def along(seconds: Samples, figures: Samples, steps: Samples, result: Samples, loss_db: Samples,
+          octaves: Samples) -> None:
+    """`damage` of the first channel at many places, all (points,); `result` (4,) is worked out in."""
     for i in range(seconds.size):
         damage(seconds[i], 0, figures, steps, result)
         loss_db[i] = result[LOSS_DB] + result[DROP_DB]

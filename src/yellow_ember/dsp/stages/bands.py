@@ -62,6 +62,7 @@ from yellow_ember.dsp.record import (
     array_5d,
     block_of,
     cube,
+    cube_of,
     matrix,
     part,
     scratch,
@@ -289,20 +290,19 @@ def split_block(record: BandsRecord, block: Samples, coming: Samples, comes: boo
     """The parts (bands, channels, frames) of a block, and of what comes round to it."""
     lows, highs, passes = cube(record.lows), cube(record.highs), cube(record.passes)
     channels, frames = block.shape
-    size = record.bands * channels * frames
-    parts: Samples = block_of(record.parts, 1, size)[0].reshape(record.bands, channels, frames)
+    parts: Samples = cube_of(record.parts, record.bands, channels, frames)
     if record.linear == 0:
-        parts[0] = block
+        put(parts[0], block)
         kernels.split_up(parts, lows, highs, passes, array_4d(record.low_states), array_4d(record.high_states),
                          array_5d(record.pass_states))
         return parts
     for k in range(record.bands):
-        parts[k] = block
+        put(parts[k], block)
     filter_parts(record, parts)
     if comes:
         # What comes round can't wait for the long filters.
-        others = block_of(record.coming_parts, 1, size)[0].reshape(record.bands, channels, frames)
-        others[0] = coming
+        others = cube_of(record.coming_parts, record.bands, channels, frames)
+        put(others[0], coming)
         kernels.split_up(others, lows, highs, passes, array_4d(record.coming_low_states),
                          array_4d(record.coming_high_states), array_5d(record.coming_pass_states))
         for k in range(record.bands):

@@ -232,7 +232,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     def at(seconds: Samples, tempo: float, first_beat: float) -> tuple[Samples, Samples]:
         loss, octaves = np.zeros(seconds.size), np.zeros(seconds.size)
         figures = _figures(values, tempo, first_beat)
-        kernels.along(np.ascontiguousarray(seconds), figures, drop_pattern(values), loss, octaves)
+        kernels.along(np.ascontiguousarray(seconds), figures, drop_pattern(values), np.zeros(4), loss, octaves)
         return loss, np.clip(octaves / 5.0, 0.0, 1.0)
 
     hz = frequency_axis(rate)

@@ -22,7 +22,7 @@ from yellow_ember.dsp.filters import (
 )
 from yellow_ember.dsp.kernels import electronics, inlined, kernel
 from yellow_ember.dsp.kernels.filters import biquads, delay, fir, fir_each
-from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, glide
+from yellow_ember.dsp.kernels.mixing import LEFT, TARGET, add, glide, put
 from yellow_ember.dsp.kernels.noise import white
 from yellow_ember.dsp.kernels.plain_fir import plain_fir_each
 from yellow_ember.dsp.kernels.tape import magnetise_block
@@ -194,7 +194,7 @@ class TapeRecord(Record):
 def cut_away(record: TapeRecord, block: Samples) -> None:
     """Take lows and highs off; what was taken waits in step with the tape."""
     cut_off = block_of(record.cut_off, block.shape[0], block.shape[1])
-    cut_off[:] = block
+    put(cut_off, block)
     biquads(block, matrix(record.cut), cube(record.cut_state))
     for c in range(block.shape[0]):
         for i in range(block.shape[1]):
@@ -241,7 +241,8 @@ def run_tape(record: TapeRecord, block: Samples) -> None:
 def cross_talk(record: TapeRecord, block: Samples) -> None:
     """Let each channel of two into the other."""
     other = block_of(record.side, block.shape[0], block.shape[1])
-    other[0], other[1] = block[1], block[0]
+    put(other[:1], block[1:])
+    put(other[1:], block[:1])
     biquads(other, matrix(record.cross), cube(record.cross_state))
     add(block, other)
 

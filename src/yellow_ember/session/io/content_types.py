@@ -7,10 +7,9 @@ declarations in `dsp/stage_values.py` and `session/values/strip_values.py`, a st
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, TypeVar, Union
+from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, Union
 
 from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, create_model, model_serializer
-from typing_extensions import TypedDict
 
 from yellow_ember.choices import FACTORS, RATES
 from yellow_ember.dsp.lanes import MAXIMUM_POINTS, Shape
@@ -19,7 +18,16 @@ from yellow_ember.dsp.stage import StageKind
 from yellow_ember.dsp.stage_values import STAGE_VALUES
 from yellow_ember.dsp.stages import STAGES, stage_kind
 from yellow_ember.dsp.tape.line_up import KEPT
-from yellow_ember.session.io.field_types import Between, FilePath, Name, Note, OneOf, Tint, declared_type
+from yellow_ember.session.io.field_types import (
+    Between,
+    DeclaredValues,
+    FilePath,
+    Name,
+    Note,
+    OneOf,
+    Tint,
+    declared_type,
+)
 from yellow_ember.session.values.limits import MAXIMUM_STAGES, MAXIMUM_STRIPS
 from yellow_ember.session.values.links import FEWEST
 from yellow_ember.session.values.live_input import INPUT_VALUES, MAXIMUM_CARD_CHANNELS, InputKind
@@ -116,10 +124,8 @@ class StageContent(_Identified):
 
 def _stage_content(kind: StageKind) -> type[StageContent]:
     # A dictionary, for a parameter's id may be a name that a model has for itself (`copy`).
-    keys = {parameter.id: NotRequired[declared_type(parameter)] for parameter in kind.parameters}
-    params = TypedDict(f"{kind.kind}_params", keys)  # type: ignore[misc]
-    params.__pydantic_config__ = Content.model_config  # type: ignore[attr-defined]
-    fields: dict[str, Any] = {"kind": (Literal[kind.kind], ...), "params": (params, {})}
+    fields: dict[str, Any] = {"kind": (Literal[kind.kind], ...),
+                              "params": (Annotated[dict[str, Any], DeclaredValues(kind.parameters)], {})}
     return create_model(kind.kind, __base__=StageContent, __module__=__name__, **fields)
 
 
@@ -317,8 +323,8 @@ class SessionContent(Content):
     reference_dbfs: Annotated[float, Between(-30.0, 0.0)] = -18.0
     ceiling_dbfs: Annotated[float, Between(-20.0, 0.0)] = -0.3
     seed: Annotated[int, Between(0, 2**31)] = 1
-    quality: QualityContent = QualityContent()
-    loop: LoopContent = LoopContent()
+    quality: QualityContent = QualityContent.model_construct()
+    loop: LoopContent = LoopContent.model_construct()
     starts_at: _Second = 0.0
     first_beat: _Second = 0.0
     markers: Annotated[list[MarkerContent], Field(max_length=MAXIMUM_PLACES)] = []

@@ -130,6 +130,19 @@ def declared_type(parameter: Parameter) -> Any:
     return path if isinstance(parameter, Impulse) else Annotated[Any, Declared(parameter)]
 
 
+class DeclaredValues:
+    """An object of values of declared parameters: any of them may be missing, and nothing else be there."""
+
+    def __init__(self, parameters: Sequence[Parameter]) -> None:
+        self.parameters = parameters
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        return core_schema.typed_dict_schema(
+            {parameter.id: core_schema.typed_dict_field(handler.generate_schema(declared_type(parameter)),
+                                                        required=False)
+             for parameter in self.parameters}, extra_behavior="forbid")
+
+
 def _plain_default(parameter: Parameter) -> Any:
     value = parameter.default_value
     return list(value) if isinstance(value, tuple) else value
