@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -22,11 +24,11 @@ def _weighted_sum(values: Samples, weight: float, count: int, negate: bool) -> f
 
 @kernel
 def _is_above(value: float, limit: float) -> bool:
-    return value > limit
+    return bool(value > limit)
 
 
 @kernel
-def _count_up(counts: Samples, singles: Samples) -> None:
+def _count_up(counts: Any, singles: Any) -> None:
     for i in range(counts.size):
         counts[i] += 1
         singles[i] = counts[i]
@@ -37,7 +39,7 @@ def _with_array_of_its_own(values: Samples) -> float:
     doubled = np.empty(values.size)
     for i in range(values.size):
         doubled[i] = 2.0 * values[i]
-    return doubled[0]
+    return float(doubled[0])
 
 
 @kernel
@@ -53,7 +55,8 @@ def _gives_an_array(values: Samples) -> Samples:
 def test_arrays_and_numbers_go_in_and_a_number_comes_out() -> None:
     values = np.arange(6.0).reshape(3, 2)
     assert _weighted_sum(values, 0.5, 3, False) == 3.0
-    assert _weighted_sum(values, np.float64(0.5), np.int64(2), np.bool_(True)) == -1.0
+    numpys: tuple[Any, ...] = (np.float64(0.5), np.int64(2), np.bool_(True))
+    assert _weighted_sum(values, *numpys) == -1.0
     assert _is_above(2.0, 1.0) is True
     assert _is_above(0.0, 1.0) is False
 
@@ -68,17 +71,17 @@ def test_other_kinds_of_arguments_get_code_of_their_own() -> None:
 
 
 @pytest.mark.parametrize("argument", [np.ones((4, 4))[:, :2], "text", None, [1.0]])
-def test_what_is_no_number_and_no_contiguous_array_is_refused(argument: object) -> None:
+def test_what_is_no_number_and_no_contiguous_array_is_refused(argument: Any) -> None:
     with pytest.raises(TypeError, match="takes"):
-        _weighted_sum(argument, 1.0, 1, False)  # type: ignore[arg-type]
+        _weighted_sum(argument, 1.0, 1, False)
 
 
 @pytest.mark.parametrize("allocating", [
     lambda: _with_array_of_its_own(np.ones(8)), lambda: _copies_whole(np.ones(8), np.ones(8))])
-def test_a_kernel_that_allocates_is_not_compiled(allocating: object) -> None:
+def test_a_kernel_that_allocates_is_not_compiled(allocating: Callable[[], object]) -> None:
     """It may run where sound is made in real time; copying a whole array allocates where the two overlap."""
     with pytest.raises(TypeError, match="allocates"):
-        allocating()  # type: ignore[operator]
+        allocating()
 
 
 def test_a_kernel_that_gives_an_array_is_for_other_kernels_alone() -> None:

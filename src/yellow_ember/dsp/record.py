@@ -370,6 +370,10 @@ class CompiledHalf:
     def __init__(self, record_type: type[Record], process: Callable[[Any, Samples], None]) -> None:
         self.record_type, self.process = record_type, process
 
+    def load(self) -> None:
+        """Load it now, or compile it."""
+        _ = self.address
+
     @cached_property
     def address(self) -> int:
         """Where the compiled kernel lies."""

@@ -467,7 +467,7 @@ class StageKind:
     glyph: Glyph
     purpose: str
     parameters: tuple[Parameter, ...]
-    processor: Callable[[Setup], Processor]
+    processor: type[Processor]
     picture: Callable[[Values, float, float], Picture]
     front: tuple[str, ...]
     neighbours: tuple[str, ...]

@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ember.dsp.chain import Chain
+from yellow_ember.dsp.kernels import has_compiled
 from yellow_ember.dsp.kernels.mixing import glide
 from yellow_ember.dsp.metering import LoudnessMeter, PeakProgrammeMeter
 from yellow_ember.dsp.parameters import Automation, Number, Option, Switch, Values
@@ -36,8 +37,8 @@ def warm_up() -> Iterator[tuple[str, float]]:
 
 
 def load_for_playing() -> Iterator[tuple[str, float]]:
-    """Run what sounds once, as it stands at first; what other values need comes with them, off the audio thread."""
-    yield from _one_by_one({**{kind.label: functools.partial(_run, kind, [kind.defaults()]) for kind in _IN_ORDER},
+    """Load what sounds; what other values need comes with them, off the audio thread."""
+    yield from _one_by_one({**{kind.label: functools.partial(_load, kind) for kind in _IN_ORDER},
                             _STRIPS: _touch_strips})
 
 
@@ -111,6 +112,13 @@ def _touch(kind: StageKind) -> None:
     variants = [values, *({**values, **{option.id: option.value_at(k) for option in options}} for k in range(most))]
     _run(kind, [kind.defaults(), *variants])
     _touch_picture(kind)
+
+
+def _load(kind: StageKind) -> None:
+    """Load what makes the sound of a stage; where that had to be compiled, compile what its tables are made with too."""
+    kind.processor.compiled.load()
+    if has_compiled():
+        _run(kind, [kind.defaults()])
 
 
 def _run(kind: StageKind, variants: Iterable[Values]) -> None:

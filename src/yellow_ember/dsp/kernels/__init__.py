@@ -12,6 +12,7 @@ from __future__ import annotations
 import ctypes
 import functools
 import os
+import sys
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -144,6 +145,11 @@ def _c_types(kinds: str) -> list[Any]:
         sizes = int(kind[1:] or 0)
         result += [ctypes.c_double if kind == "f" else ctypes.c_int64, *[ctypes.c_int64] * sizes]
     return result
+
+
+def has_compiled() -> bool:
+    """Whether something had to be compiled in this process."""
+    return f"{__name__}._compiler" in sys.modules
 
 
 def kernel(function: Function) -> Function:

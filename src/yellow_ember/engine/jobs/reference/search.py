@@ -8,6 +8,7 @@ import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -41,11 +42,6 @@ from yellow_ember.measure.likeness.portrait import Portrait, portrait
 from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.presets import shipped_presets
 from yellow_ember.session.values.model import Session
-
-with warnings.catch_warnings():
-    # It misses a package to draw with.
-    warnings.simplefilter("ignore")
-    import cma
 
 PROPOSALS = 6
 _BATCH = 16
@@ -170,6 +166,15 @@ def _as_file(reference: ReferenceSound, rate: int) -> Path:
     return path
 
 
+def _cma() -> Any:
+    """The package that refines; it brings much along where there is much, which the window need not wait for."""
+    with warnings.catch_warnings():
+        # It misses a package to draw with.
+        warnings.simplefilter("ignore")
+        import cma
+    return cma
+
+
 class _Hunt:
     """All chains that were judged over all pieces."""
 
@@ -236,7 +241,7 @@ class _Hunt:
             return
         # The package needs two numbers at least; the second is then never looked at.
         here = space.here if len(space.axes) > 1 else [*space.here, 0.5]
-        strategy = cma.CMAEvolutionStrategy(here, _SPREAD / (1 + number), {
+        strategy = _cma().CMAEvolutionStrategy(here, _SPREAD / (1 + number), {
             "bounds": [0.0, 1.0], "popsize": _POPULATION, "seed": self._order.seed, "verbose": -9})
         for _ in range(self._order.generations):
             asked = strategy.ask()
