@@ -115,7 +115,7 @@ def _touch(kind: StageKind) -> None:
 
 
 def _load(kind: StageKind) -> None:
-    """Load what makes the sound of a stage; where that had to be compiled, compile what its tables are made with too."""
+    """Load what makes a stage's sound; where it had to be compiled, compile what its tables are made with too."""
     kind.processor.compiled.load()
     if has_compiled():
         _run(kind, [kind.defaults()])

@@ -46,9 +46,6 @@ class _Library(CPUCodeLibrary):
     def _finalize_specific(self) -> None:
         """Nothing runs in this process."""
 
-    def _optimize_final_module(self) -> None:
-        """All is optimised once, when an entry is made of it."""
-
     def object_code(self, entry: str) -> bytes:
         """The function of that name as ELF, with all that it calls.
 
@@ -62,7 +59,8 @@ class _Library(CPUCodeLibrary):
         for function in module.functions:
             if not function.is_declaration and function.name != entry:
                 function.linkage = "internal"
-        super()._optimize_final_module()
+        # Once more, now that what one caller alone calls may become part of it.
+        self._optimize_final_module()
         passes = llvm.create_new_module_pass_manager()
         passes.add_global_dead_code_eliminate_pass()
         passes.add_strip_dead_prototype_pass()
