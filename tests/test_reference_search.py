@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -14,6 +15,8 @@ import soundfile
 from conftest import conform_all
 from yellow_ember.cli import main
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.dsp.stages.eq import nearest_tone
 from yellow_ember.engine.jobs.batch import run_batch
 from yellow_ember.engine.jobs.batch_order import DONE, BatchOrder
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
@@ -31,6 +34,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     with_another_choice,
     with_one_less,
     with_one_more,
+    with_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
@@ -42,6 +46,7 @@ from yellow_ember.engine.jobs.reference.references import (
 )
 from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, search
 from yellow_ember.engine.jobs.reference.unreached import unreached
+from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.likeness.distance import EVEN, Respect, distance
 from yellow_ember.measure.likeness.portrait import portrait
@@ -153,8 +158,12 @@ def session(demo: Session) -> Session:
 def hidden(session: Session, *, strip_id: str = STRIP, **settings: float) -> Samples:
     """What a saturation makes of the strip's loop."""
     drive = replace(plain_stage("drive"), params={**plain_stage("drive").params, **settings})
-    return capture_strip(quiet, edit_strip(session, strip_id, lambda strip: strip.with_(chain=(drive,))),
-                         strip_id).after
+    return hidden_chain(session, (drive,), strip_id)
+
+
+def hidden_chain(session: Session, chain: Chain, strip_id: str = STRIP) -> Samples:
+    """What a chain makes of the strip's loop."""
+    return capture_strip(quiet, edit_strip(session, strip_id, lambda strip: strip.with_(chain=chain)), strip_id).after
 
 
 @pytest.mark.parametrize(("sound", "words"), [
@@ -223,8 +232,35 @@ def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
     assert at[0].distance.steps[Respect.TONE] < 0.3
     assert at[0].cost < at[1].cost < at[2].cost
     assert told.judge(()).distance.steps[Respect.ADDED] > 4.0
-    # A stage that changes nothing costs what a stage costs.
-    assert told.judge((*at[0].chain, plain_stage("eq"))).cost > at[0].cost + 0.1
+    # A stage that changes nothing costs what a stage costs; one of tone alone costs less.
+    assert told.judge((*at[0].chain, plain_stage("limit"))).cost > at[0].cost + 0.1
+    assert at[0].cost + 0.1 > told.judge((*at[0].chain, plain_stage("eq"))).cost > at[0].cost + 0.03
+
+
+def test_what_a_chain_lacks_in_tone_is_worked_out(session: Session) -> None:
+    """An equaliser behind a drive: of the drive alone the missing tone is known, and an equaliser found that has it."""
+    eq = plain_stage("eq", {**plain_stage("eq").params, "band2_db": 7.0, "high_cut_hz": 4000.0})
+    drive = plain_stage("drive", {**plain_stage("drive").params, "drive_db": 12.0})
+    told = judge(session, hidden_chain(session, (drive, eq)))
+    lacking = told.tone_short_db((drive,))
+    known = np.isfinite(lacking)
+    assert np.std(lacking[known]) > 1.5
+    found = with_tone((drive,), BAND_CENTRES[known], lacking[known], RATE)
+    assert [stage.kind for stage in found] == ["drive", "eq"]
+    left = told.tone_short_db(found)
+    assert np.std(left[np.isfinite(left)]) < 0.5
+    # What is there already is replaced, not added to.
+    assert len(with_tone(found, BAND_CENTRES, np.zeros(BAND_CENTRES.size), RATE)) == 2
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_an_equaliser_comes_near_any_smooth_change_of_tone(seed: int) -> None:
+    wanted = np.convolve(np.random.default_rng(seed).normal(0.0, 4.0, 47), np.hanning(17) / 2.5, "valid")
+    plot: Any = stage_kind("eq").picture(nearest_tone(BAND_CENTRES, wanted, RATE), RATE, -18.0)[0]
+    curve = plot.curves[0]
+    apart = np.interp(BAND_CENTRES, curve.x, curve.y) - wanted
+    assert np.std(apart) < 0.5 * np.std(wanted)
+    assert np.std(apart) < 1.6
 
 
 def test_workers_change_nothing(session: Session) -> None:

@@ -21,7 +21,7 @@ from yellow_ember.dsp.glyphs import arc, line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Values, as_number
+from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Value, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, setting, state, vector
 from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
@@ -80,6 +80,52 @@ class EqProcessor(Processor):
     def set(self, values: Values, *, at_once: bool = False) -> None:
         self.record.sections = _sections(values, self._setup.rate)
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
+
+
+_FITTED = ("low_cut_hz", "high_cut_hz", *(f"band{number}_db" for number in range(1, len(_BANDS) + 1)),
+           *(f"band{number}_hz" for number in range(1, len(_BANDS) + 1)))
+_ROUNDS, _STEP, _DAMPING = 12, 1e-3, 0.02
+
+
+def nearest_tone(hz: Samples, wanted_db: Samples, rate: float) -> dict[str, Value]:
+    """The values whose response comes nearest to a change of tone, whatever its level.
+
+    By least squares over where the controls stand, damped (Levenberg and Marquardt).
+
+    Parameters
+    ----------
+    hz, wanted_db : Samples
+        (n,) each.
+    """
+    numbers = [EQ.number(name) for name in _FITTED]
+    fixed = EQ.defaults()
+    at = np.array([number.position(fixed[number.id]) for number in numbers])
+    for index, (number, (_, centre)) in enumerate(zip(numbers[2:], _BANDS, strict=False), 2):
+        at[index] = number.position(float(np.interp(np.log(centre), np.log(hz), wanted_db - np.median(wanted_db))))
+
+    def values_at(places: Samples) -> dict[str, Value]:
+        return {**fixed, **{number.id: number.clamp(round(number.at(float(place)), number.decimals))
+                            for number, place in zip(numbers, places, strict=True)}}
+
+    def missed(places: Samples) -> Samples:
+        exact = {**fixed, **{number.id: number.at(float(place)) for number, place in zip(numbers, places, strict=True)}}
+        apart = db(response(_sections(exact, rate), hz, rate)) - wanted_db
+        return np.asarray(apart - apart.mean())
+
+    damping, here = _DAMPING, missed(at)
+    for _ in range(_ROUNDS):
+        steps = np.where(at > 0.5, -_STEP, _STEP)
+        slopes = np.stack([(missed(at + step * unit) - here) / step
+                           for step, unit in zip(steps, np.eye(at.size), strict=True)], axis=1)
+        curvature = slopes.T @ slopes
+        move = np.linalg.solve(curvature + damping * np.diag(np.diag(curvature) + 1.0), -slopes.T @ here)
+        tried = np.clip(at + move, 0.0, 1.0)
+        there = missed(tried)
+        if there @ there < here @ here:
+            at, here, damping = tried, there, damping / 3.0
+        else:
+            damping *= 4.0
+    return values_at(at)
 
 
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:

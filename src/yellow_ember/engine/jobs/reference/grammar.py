@@ -6,9 +6,11 @@ import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Number, Option, Switch, Value, Values
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.dsp.stages.eq import nearest_tone
 from yellow_ember.session.edits.edits import replace_stage
 from yellow_ember.session.edits.variation_plan import along, first_choice
 
@@ -16,6 +18,8 @@ ORDER = ("comp", "texture", "bits", "drive", "bands", "amp", "cabinet", "echo", 
          "room")
 """From what is played into to what it is heard from.  What only keeps levels has no part in it."""
 _SPEAKER = "cabinet"
+TONE = "eq"
+"""What sets the tone and does nothing else."""
 MOST_STAGES = 4
 _DRIVES = (-0.3, -0.2, -0.1, -0.05, 0.05, 0.1, 0.2, 0.3)
 """Along the control, from where it stands."""
@@ -76,6 +80,16 @@ def _inserted(chain: Chain, stage: StageSettings) -> Chain:
     before = [index for index, one in enumerate(chain) if one.kind in ORDER and ORDER.index(one.kind) < place]
     at = before[-1] + 1 if before else 0
     return (*chain[:at], stage, *chain[at:])
+
+
+def without_tone(chain: Chain) -> Chain:
+    """The chain without what sets the tone alone."""
+    return tuple(stage for stage in chain if stage.kind != TONE)
+
+
+def with_tone(chain: Chain, hz: Samples, wanted_db: Samples, rate: float) -> Chain:
+    """The chain with an equaliser that changes its tone (n,) as wanted, as near as it comes."""
+    return _inserted(without_tone(chain), plain_stage(TONE, nearest_tone(hz, wanted_db, rate)))
 
 
 def with_one_less(chain: Chain) -> list[Chain]:

@@ -11,10 +11,19 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.job import side_by_side
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
-from yellow_ember.engine.jobs.reference.grammar import Chain
+from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
+from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import Before, Comparison
-from yellow_ember.measure.likeness.distance import Distance, Features, Respect, Weights, distance, spread
+from yellow_ember.measure.likeness.distance import (
+    Distance,
+    Features,
+    Respect,
+    Weights,
+    distance,
+    spread,
+    tone_apart_db,
+)
 from yellow_ember.measure.likeness.performance import aligned, change_of, change_steps
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.loudness import loudness
@@ -22,8 +31,8 @@ from yellow_ember.session.values.model import Session
 
 _FACTOR = 2
 """Oversampling while searching: what is proposed is heard at the session's own."""
-_STAGE_COSTS = 0.12
-"""Steps that a stage has to be worth."""
+_STAGE_COSTS, _TONE_COSTS = 0.12, 0.04
+"""Steps that a stage has to be worth, and one that sets the tone alone."""
 _UNEXPLAINED_DB = 5.0
 """A step of what the result leaves unexplained in the reference."""
 
@@ -44,7 +53,7 @@ class Judge:
                  weights: Weights, workers: int) -> None:
         self._session, self._strip_id, self._weights = session, strip_id, weights
         self._dry, self._start, self._workers = capture.before, capture.loop.start, workers
-        rate = self._rate = session.rate
+        rate = self.rate = session.rate
         length = min(round(PIECE_SECONDS * rate), self._dry.shape[1])
         lag = aligned(self._dry, reference, rate)
         self.same_performance = lag is not None
@@ -74,21 +83,36 @@ class Judge:
 
     def _alone(self, piece: Samples) -> Before:
         # Two channels that are fitted from two need five times the sums for little.
-        return Before(_single(piece), self._rate, late=False)
+        return Before(_single(piece), self.rate, late=False)
 
     def run(self, chain: Chain, pieces: int | None = None) -> list[Samples]:
         """What a chain makes of the first so many pieces, all for None; (channels, frames) each."""
         running = strip_chain(self._session, self._strip_id, chain, self._dry.shape[0], _FACTOR)
-        return [run_in_loop(running, self._dry, self._start, self._rate, begin, end)
+        return [run_in_loop(running, self._dry, self._start, self.rate, begin, end)
                 for begin, end in self._pieces[:pieces]]
 
     def judge(self, chain: Chain, pieces: int | None = None) -> Judged:
         """How far a chain's result is from the reference."""
         made = self.run(chain, pieces)
-        apart = distance(portrait(made, self._rate), self.reference, self._spreads)
+        apart = distance(portrait(made, self.rate), self.reference, self._spreads)
         if self.same_performance:
             apart = self._measured(made, apart)
-        return Judged(chain, apart, apart.total(self._weights) + _STAGE_COSTS * len(chain))
+        costs = sum(_TONE_COSTS if stage.kind == TONE else _STAGE_COSTS for stage in chain)
+        return Judged(chain, apart, apart.total(self._weights) + costs)
+
+    def tone_short_db(self, chain: Chain) -> Samples:
+        """What the third octaves (31,) of a chain's result lack of the reference's, nan where neither is heard.
+
+        Of another performance as far as it is not the notes that differ.
+        """
+        made = self.run(chain)
+        if self.same_performance:
+            change = change_of([before.against(_single(piece)) for before, piece in zip(self._dry_alone, made,
+                                                                                       strict=True)])
+            return np.asarray(change_of(self._changes).tone_db - change.tone_db)
+        bands = BAND_CENTRES.size
+        notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
+        return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
 
     def _measured(self, made: Sequence[Samples], apart: Distance) -> Distance:
         """Of the same performance: what was added, and the tone, are not told from figures of either alone."""
@@ -119,7 +143,7 @@ class Judge:
 
     def offset_db(self, made: Sequence[Samples]) -> float:
         """What makes a chain's result as loud as what enters the strip; 0 where either is silent."""
-        before, after = (loudness(np.concatenate(pieces, axis=1), self._rate).integrated_lufs
+        before, after = (loudness(np.concatenate(pieces, axis=1), self.rate).integrated_lufs
                          for pieces in (self._dry_pieces(), made))
         return float(before - after) if np.isfinite(before - after) else 0.0
 

@@ -25,6 +25,8 @@ from yellow_ember.engine.jobs.reference.grammar import (
     with_another_choice,
     with_one_less,
     with_one_more,
+    with_tone,
+    without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
 from yellow_ember.engine.jobs.reference.references import (
@@ -37,6 +39,7 @@ from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.files.conformed import conform
 from yellow_ember.files.writing import writing
 from yellow_ember.folders import Base, folder
+from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.likeness.distance import EVEN, Distance, Respect
 from yellow_ember.measure.likeness.portrait import Portrait, portrait
 from yellow_ember.session.edits.edits import edit_strip
@@ -49,6 +52,8 @@ _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
 _BEAMS = (4, 2, 1)
 """How many kinds of chains are refined, round by round."""
+_TONES = 3
+"""Of how many kinds of chains the tone is set after each round."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _POPULATION = 8
 _SPREAD = 0.12
@@ -199,6 +204,7 @@ class _Hunt:
                 self._refine(beam, number)
                 yield
             self._restructure()
+            self._set_tone()
             yield
 
     def _screen(self, present: Chain) -> Iterator[None]:
@@ -248,6 +254,17 @@ class _Hunt:
             judged = self._judge.judge_all([space.at(one[:len(space.axes)]) for one in asked])
             self._known += judged
             strategy.tell(asked, [one.cost for one in judged])
+
+    def _set_tone(self) -> None:
+        """Bring the best nearer in tone by an equaliser that is worked out, not searched for."""
+        chains = []
+        for beam in self.best(_TONES):
+            bare = without_tone(beam.chain)
+            lacking = self._judge.tone_short_db(bare)
+            known = np.isfinite(lacking)
+            if len(bare) < MOST_STAGES and known.sum() > 1:
+                chains.append(with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate))
+        self._known += self._judge.judge_all(chains)
 
     def _restructure(self) -> None:
         """Lengthen and shorten the best."""
