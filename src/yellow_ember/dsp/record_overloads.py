@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -46,20 +47,26 @@ def _block_at(address: Any, channels: Any, frames: Any) -> Any:
     return implementation
 
 
-@overload(vector)
-def _vector(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(pointer_to(field.address), field.size0, np.float64)
+def _declare_arrays(as_vector: Callable[[Any], Any], as_matrix: Callable[[Any], Any], dtype: Any) -> None:
+    """Say what becomes of a field's array of one dimension, and of two, of a type of number."""
 
-    return implementation
+    @overload(as_vector)
+    def _vector(field: Any) -> Any:
+        def implementation(field: Any) -> Any:
+            return carray(pointer_to(field.address), field.size0, dtype)
+
+        return implementation
+
+    @overload(as_matrix)
+    def _matrix(field: Any) -> Any:
+        def implementation(field: Any) -> Any:
+            return carray(pointer_to(field.address), (field.size0, field.size1), dtype)
+
+        return implementation
 
 
-@overload(matrix)
-def _matrix(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(pointer_to(field.address), (field.size0, field.size1), np.float64)
-
-    return implementation
+_declare_arrays(vector, matrix, np.float64)
+_declare_arrays(whole_vector, whole_matrix, np.int64)
 
 
 @overload(cube)
@@ -84,22 +91,6 @@ def _array_5d(field: Any) -> Any:
     def implementation(field: Any) -> Any:
         shape = (field.size0, field.size1, field.size2, field.size3, field.size4)
         return carray(pointer_to(field.address), shape, np.float64)
-
-    return implementation
-
-
-@overload(whole_vector)
-def _whole_vector(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(pointer_to(field.address), field.size0, np.int64)
-
-    return implementation
-
-
-@overload(whole_matrix)
-def _whole_matrix(field: Any) -> Any:
-    def implementation(field: Any) -> Any:
-        return carray(pointer_to(field.address), (field.size0, field.size1), np.int64)
 
     return implementation
 

@@ -24,7 +24,7 @@ from yellow_ember.measure.likeness.distance import (
     spread,
     tone_apart_db,
 )
-from yellow_ember.measure.likeness.performance import aligned, change_of, change_steps
+from yellow_ember.measure.likeness.performance import Change, aligned, change_of, change_steps
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.values.model import Session
@@ -107,22 +107,23 @@ class Judge:
         """
         made = self.run(chain)
         if self.same_performance:
-            change = change_of([before.against(_single(piece)) for before, piece in zip(self._dry_alone, made,
-                                                                                       strict=True)])
-            return np.asarray(change_of(self._changes).tone_db - change.tone_db)
+            return np.asarray(change_of(self._changes).tone_db - self._change(made).tone_db)
         bands = BAND_CENTRES.size
         notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
         return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
 
+    def _change(self, made: Sequence[Samples]) -> Change:
+        """What a chain did to the first pieces."""
+        return change_of([before.against(_single(piece)) for before, piece in zip(self._dry_alone, made,
+                                                                                   strict=False)])
+
     def _measured(self, made: Sequence[Samples], apart: Distance) -> Distance:
         """Of the same performance: what was added, and the tone, are not told from figures of either alone."""
         wanted = change_of(self._changes[:len(made)])
-        single = [_single(piece) for piece in made]
-        change = change_of([before.against(piece) for before, piece in zip(self._dry_alone, single, strict=False)])
-        added, tone = change_steps(change, wanted)
+        added, tone = change_steps(self._change(made), wanted)
         # What no linear system explains of one by the other is the same from either side.
-        left = np.mean([10.0 ** (pair.against(piece).added_db / 10.0)
-                        for pair, piece in zip(self._pair_alone, single, strict=False)])
+        left = np.mean([10.0 ** (pair.against(_single(piece)).added_db / 10.0)
+                        for pair, piece in zip(self._pair_alone, made, strict=False)])
         gained = 10.0 * np.log10(left + 1e-9) - max(wanted.added_db - 20.0, -60.0)
         unexplained = float(np.clip(gained / _UNEXPLAINED_DB, 0.0, 6.0))
         return replace(apart, steps={**apart.steps, Respect.ADDED: 0.5 * added + 0.5 * unexplained,
