@@ -162,6 +162,21 @@ def test_a_hung_engine_is_replaced(coloured: Session, engine: MakeEngine) -> Non
     wait_until(lambda: client.poll().blocks > 2)
 
 
+def test_an_engine_counts_as_hung_by_looks_and_not_where_the_program_stood(coloured: Session, engine: MakeEngine
+                                                                           ) -> None:
+    client = engine()
+    settle(client, coloured)
+    assert client.pid is not None
+    os.kill(client.pid, signal.SIGSTOP)
+    time.sleep(1.5)
+    client.poll()
+    os.kill(client.pid, signal.SIGCONT)
+    blocks = client.poll().blocks
+    client.play(0)
+    wait_until(lambda: client.poll().blocks > blocks)
+    assert client.restarts == 0
+
+
 def test_an_engine_that_cannot_run_is_not_tried_for_ever(coloured: Session, engine: MakeEngine) -> None:
     said: list[str] = []
     client = engine(say=said.append)

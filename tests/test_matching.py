@@ -36,13 +36,19 @@ def off_by(session: Session, strip_id: str) -> float:
     return session.strip(strip_id).match_db - result.offset_db
 
 
-def settle(window: MainWindow, qtbot: Any, seconds: float = 20.0) -> None:
+def settle(window: MainWindow, qtbot: Any, seconds: float = 60.0) -> None:
     """Wait until no strip is out of match any more."""
     measurer = window.workspace.measurer
     qtbot.waitUntil(lambda: not measurer.busy and not window.workspace.matcher.busy and all(
         window.workspace.matcher.state(strip) is not MatchState.WAITING
         for strip in window.workspace.sessions.session.strips),
         timeout=round(1000 * seconds))
+
+
+def hear(record: Path, qtbot: Any, seconds: float) -> None:
+    """Wait until the card got so much more sound."""
+    enough = record.stat().st_size + 8 * 48000 * seconds
+    qtbot.waitUntil(lambda: record.stat().st_size >= enough, timeout=60000)
 
 
 def plain(window: MainWindow) -> None:
@@ -255,7 +261,7 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         settle(window, qtbot)
         workspace.playback.toggle_play()
         qtbot.waitUntil(lambda: workspace.playback.state.playing, timeout=10000)
-        qtbot.wait(5500)
+        hear(record, qtbot, 5.5)
         bar = window.bench.bar("drive_db")
         for value in np.linspace(0.0, 36.0, 12):
             bar.ask(float(value), commit=False)
@@ -264,7 +270,7 @@ def test_what_is_heard_stays_as_loud(qapp: Any, qtbot: Any, tmp_path: Path, monk
         moved = record.stat().st_size
         workspace.selection.select("harmonium")
         settle(window, qtbot)
-        qtbot.wait(6500)
+        hear(record, qtbot, 6.5)
     finally:
         monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Discard)
         window.close()

@@ -52,6 +52,8 @@ APART_SECONDS = 0.015
 """Sessions are sent so far apart at least."""
 HANG_SECONDS = 1.0
 """Without a block for so long the engine counts as hung."""
+_LOOK_SECONDS = 0.1
+"""What passed between two looks counts for so much at most: where the whole machine stood, so did the engine."""
 PATIENCE, TRIES = 20.0, 3
 """After so many restarts within so many seconds the next one waits until they have passed."""
 _QUIT_SECONDS = 0.4
@@ -129,8 +131,8 @@ class EngineClient:
         self._outbox: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
         self._sender = threading.Thread(target=_send_all, args=(self._pipe, self._outbox), daemon=True)
         self._sender.start()
-        self._beat = 0
-        self._beat_at = time.monotonic()
+        self._beat, self._waited = 0, 0.0
+        self._polled_at = time.monotonic()
 
     @property
     def pid(self) -> int | None:
@@ -198,15 +200,17 @@ class EngineClient:
                         self._answers.append(answer)
         head = self._board.head[0]
         beat, now = int(head["beat"]), time.monotonic()
+        self._waited += min(now - self._polled_at, _LOOK_SECONDS)
+        self._polled_at = now
         if beat != self._beat:
-            self._beat, self._beat_at = beat, now
+            self._beat, self._waited = beat, 0.0
             self._state = EngineState(
                 int(head["position"]), bool(head["playing"]), float(head["load"]), int(head["missed"]),
                 int(head["blocks"]), float(head["ceiling_gain"]), int(head["latency"]),
                 int(head["delay"]), int(head["live_latency"]) if head["live_latency"] >= 0 else None)
         if not self._process.is_alive():
             self._restart("ended unexpectedly")
-        elif now - self._beat_at > (HANG_SECONDS if beat else START_SECONDS):
+        elif self._waited > (HANG_SECONDS if beat else START_SECONDS):
             self._restart("stopped answering")
         return self._state
 
