@@ -168,6 +168,8 @@ def test_the_same_performance_is_known_and_lined_up(lag: int) -> None:
     treated = sosfilt(butter(1, 3000.0, fs=RATE, output="sos"), np.tanh(2.0 * sound))
     shifted = np.pad(treated, ((0, 0), (lag, 0))) if lag >= 0 else treated[:, -lag:]
     assert aligned(sound, shifted, RATE) == pytest.approx(lag, abs=8)
+    # A delay as filters have it is left to the chain that is looked for.
+    assert aligned(sound, np.pad(treated, ((0, 0), (200, 0))), RATE) == 0
     assert aligned(sound, notes(SECOND, 2) + 0.02 * noise(3.0, seed=5), RATE) is None
 
 

@@ -15,7 +15,7 @@ from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.meters import needle
 from yellow_ember.dsp.metering import LoudnessMeter, needle_speed, vu_amplitude
 from yellow_ember.measure.character import character
-from yellow_ember.measure.comparison import compare
+from yellow_ember.measure.comparison import Before, compare
 from yellow_ember.measure.loudness import LoudnessScan, loudness
 
 RATE = 48000
@@ -138,6 +138,18 @@ def test_band_levels_add_up(rng: np.random.Generator) -> None:
     requested = 10.0 * np.log10(np.mean(before**2) * (22387.0 - 17.8) / 24000.0)
     assert total == pytest.approx(requested, abs=0.1)
     assert result.after_db - result.before_db == pytest.approx(np.full(31, 6.02), abs=0.01)
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_a_quick_comparison_comes_near_the_whole_one(channels: int, rng: np.random.Generator) -> None:
+    before = 0.1 * rng.standard_normal((channels, 48000))
+    after = np.tanh(4.0 * before + 0.1) + sps.lfilter([1.0, 0.5], [1.0], before)
+    quick, whole = Before(before, 48000.0, quick=True).against(after), compare(before, after, 48000.0)
+    assert quick.added_db == pytest.approx(whole.added_db, abs=0.2)
+    heard = whole.bands > 100.0
+    # The levels of noise are told from a quarter of it, what is done to it not.
+    for name, most in (("before_db", 1.0), ("after_db", 1.0), ("added_bands_db", 1.0), ("tone_db", 0.3)):
+        assert np.abs(getattr(quick, name) - getattr(whole, name))[heard].max() < most
 
 
 def test_lengths_must_agree() -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -22,9 +22,11 @@ from yellow_ember.engine.jobs.batch_order import DONE, BatchOrder
 from yellow_ember.engine.jobs.file_processing import FileOrder, process_file
 from yellow_ember.engine.jobs.measuring import capture_strip
 from yellow_ember.engine.jobs.reference import search as searching
+from yellow_ember.engine.jobs.reference.descent import descend
 from yellow_ember.engine.jobs.reference.grammar import (
     MOST_STAGES,
     ORDER,
+    TONE,
     Chain,
     as_searched,
     plain_stage,
@@ -36,7 +38,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     with_one_more,
     with_tone,
 )
-from yellow_ember.engine.jobs.reference.judging import Judge
+from yellow_ember.engine.jobs.reference.judging import Judge, Judged
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
 from yellow_ember.engine.jobs.reference.references import (
     Reference,
@@ -48,7 +50,7 @@ from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, Searc
 from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import compare
-from yellow_ember.measure.likeness.distance import EVEN, Respect, distance
+from yellow_ember.measure.likeness.distance import EVEN, Distance, Respect, distance
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.session.edits.chain_summary import chain_summary
 from yellow_ember.session.edits.edits import edit_strip
@@ -74,7 +76,7 @@ def test_every_start_is_a_chain_of_valid_settings_and_comes_once() -> None:
     assert len(chains) == len({tuple((stage.kind, *map(str, stage.params.values())) for stage in chain)
                                for chain in chains})
     # The first of them show every kind, whatever comes of the others.
-    assert {kind for chain in chains[:len(ORDER) + 2] for kind in signature(chain)} == set(ORDER)
+    assert {stage.kind for chain in chains[:len(ORDER) + 2] for stage in chain} == set(ORDER)
     for chain in chains:
         for stage in chain:
             assert stage.declaration.check(stage.params) == stage.params
@@ -87,6 +89,8 @@ def test_chains_grow_in_an_order_that_makes_sense_and_shrink_again() -> None:
                                                   ("drive", "tape", "room")}
     assert all([ORDER.index(kind) for kind in signature(one)] == sorted(map(ORDER.index, signature(one)))
                for one in longer)
+    # What sets the tone is worked out, and not added to try it.
+    assert all("eq" not in [stage.kind for stage in one] for one in longer)
     assert [signature(one) for one in with_one_less(chain)] == [("tape",), ("drive",)]
     assert with_one_less(chain[:1]) == []
     full = tuple(plain_stage(kind) for kind in ORDER[:MOST_STAGES])
@@ -103,7 +107,7 @@ def test_other_choices_change_one_thing_each() -> None:
     assert all((one[0] is chain[0]) != (one[1] is chain[1]) for one in others)
 
 
-@pytest.mark.parametrize("kind", ORDER)
+@pytest.mark.parametrize("kind", [kind for kind in ORDER if kind != TONE])
 def test_the_numbers_of_a_chain_are_varied_along_their_controls(kind: str) -> None:
     space = space_of((plain_stage(kind),))
     assert space.axes
@@ -237,6 +241,32 @@ def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
     assert at[0].cost + 0.1 > told.judge((*at[0].chain, plain_stage("eq"))).cost > at[0].cost + 0.03
 
 
+def test_numbers_are_moved_to_where_figures_are_zero() -> None:
+    """On figures that bend with every number: a drive's and a tape's meet what was asked for within a few rounds."""
+    start, wanted = (plain_stage("drive"), plain_stage("tape")), {"drive_db": 27.0, "record_db": 5.0, "bias_db": -2.0}
+
+    def judge_all(chains: Sequence[Chain]) -> list[Judged]:
+        result = []
+        for chain in chains:
+            values = {**chain[0].params, **chain[1].params}
+            off = np.array([float(values[name]) - value for name, value in wanted.items()])
+            apart = np.append(np.arctan(off / 8.0), 0.1 * off[0] * off[1] / 100.0)
+            result.append(Judged(chain, Distance({}, {}), apart, float(np.linalg.norm(apart)), 0.0))
+        return result
+
+    space = space_of(start)
+    assert {number.id for _, number in space.axes} >= set(wanted)
+    known = descend(judge_all, judge_all([start])[0], space, 8, np.random.default_rng(3))
+    best = min(known, key=lambda one: one.cost)
+    assert best.cost < 0.05 * judge_all([start])[0].cost
+    # A round is as many tries as there are numbers, and a few more; what nothing is gained by ends.
+    assert len(known) <= 8 * (len(space.axes) + 5)
+    again = descend(judge_all, best, space, 8, np.random.default_rng(3))
+    assert len(again) <= 8 * (len(space.axes) + 5)
+    # What sets the tone has nothing to move.
+    assert descend(judge_all, best, space_of((plain_stage("eq"),)), 8, np.random.default_rng(3)) == []
+
+
 def test_what_a_chain_lacks_in_tone_is_worked_out(session: Session) -> None:
     """An equaliser behind a drive: of the drive alone the missing tone is known, and an equaliser found that has it."""
     eq = plain_stage("eq", {**plain_stage("eq").params, "band2_db": 7.0, "high_cut_hz": 4000.0})
@@ -275,7 +305,7 @@ def test_workers_change_nothing(session: Session) -> None:
 @pytest.fixture
 def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """A search of a few starts and one refinement."""
-    monkeypatch.setattr(searching, "_BEAMS", (1,))
+    monkeypatch.setattr(searching, "_MOST_RUNS", 60)
     monkeypatch.setattr(searching, "shipped_presets", lambda: ())
     monkeypatch.setattr(searching, "starts", lambda: [
         (plain_stage("drive"),), (plain_stage("bits"),), (plain_stage("tape"),), (plain_stage("eq"),)])
@@ -293,7 +323,7 @@ def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_p
     first, again, other = found(session, reference), found(session, reference), found(session, reference, seed=2)
     best = first.proposals[0]
     assert signature(best.chain) == ("drive",)
-    assert best.chain[0].params["drive_db"] == pytest.approx(drive, abs=3.0)
+    assert best.chain[0].params["drive_db"] == pytest.approx(drive, abs=0.5)
     assert first.same_performance
     assert first.unreached == ()
     assert best.distance.total(EVEN) < 0.2 * first.beside.total(EVEN)
@@ -308,7 +338,7 @@ def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_p
 def test_a_hidden_chain_is_found_among_all_starts(kind: str, settings: dict[str, float], session: Session,
                                                   tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Of the same performance, after one round; script/bench hides many more and measures how near it comes."""
-    monkeypatch.setattr(searching, "_BEAMS", (2,))
+    monkeypatch.setattr(searching, "_MOST_RUNS", 600)
     stage = replace(plain_stage(kind), params={**plain_stage(kind).params, **settings})
 
     def through(chain: Chain) -> Samples:
@@ -329,7 +359,7 @@ def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) ->
     reference = tmp_path / "reference.wav"
     soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
     near = (plain_stage("drive"), plain_stage("eq"))
-    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near, generations=1))
+    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near, rounds=1))
     assert all(set(signature(one.chain)) & {"drive", "eq"} for one in last.proposals)
 
 

@@ -24,6 +24,8 @@ _LINES_PER_UNKNOWN = 8
 _RIDGE = 1e-14
 _TOGETHER = 1024
 """Stretches that are worked on at once: a minute of sound would fill a gigabyte."""
+_DENSE_HZ, _SPARSE = 1500.0, 4
+"""Above this one stretch in so many stands for all of them, where that is enough: third octaves have hundreds there."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -74,34 +76,48 @@ class Before:
         As in `compare`.
     keep : bool
         It is compared with more than one.
-    late : bool
-        What comes after may be late against it by any time; without that, by a few hundred frames.
+    quick : bool
+        Many are compared with it, each late by a few hundred frames at most, and levels to half a dB are enough.
     """
 
     def __init__(self, before: Samples, rate: float, *, loop: bool = False, keep: bool = True,
-                 late: bool = True) -> None:
+                 quick: bool = False) -> None:
         self._frames = before.shape[1]
         self._size = self._frames if loop else _fast_size(2 * self._frames)
-        lines = np.fft.rfft(before, self._size, axis=1)
-        self._linear = _Linear(lines, self._frames / self._size, self._size, keep=keep,
-                               late=late)
-        self._hz: Samples = np.asarray(np.fft.rfftfreq(self._size, 1.0 / rate), dtype=np.float64)
         self._scale = 2.0 / (self._size * self._frames)
         self._channels = before.shape[0]
-        self._power = band_sums(np.sum(np.abs(lines) ** 2, axis=0) * self._scale, self._hz)
+        self._hz: Samples = np.asarray(np.fft.rfftfreq(self._size, 1.0 / rate), dtype=np.float64)
+        self._chosen: slice | NDArray[np.int64] = slice(None)
+        if quick:
+            self._chosen, standing_for = _some_stretches(self._hz, self._channels)
+            self._hz = self._hz[self._chosen]
+            self._scale = self._scale * standing_for
+        lines = self.lines_of(before)
+        self._linear = _Linear(lines, self._frames / self._size, self._size, keep=keep, late=not quick)
+        self._power = band_sums(self._power_of(lines), self._hz)
+
+    def lines_of(self, sound: Samples) -> NDArray[np.complex128]:
+        """The spectrum of a sound (channels, frames) as long as this one, as far as it is looked at: for others of its
+        length and kind too, which are compared with the same sound."""
+        if sound.shape[1] != self._frames:
+            raise ValueError(f"lengths differ: {self._frames} and {sound.shape[1]} frames")
+        return np.asarray(np.fft.rfft(sound, self._size, axis=1)[:, self._chosen])
+
+    def _power_of(self, lines: NDArray[np.complex128]) -> Samples:
+        """Mean squares (lines,)."""
+        return np.asarray(np.sum(lines.real**2 + lines.imag**2, axis=0) * self._scale)
 
     def against(self, after: Samples) -> Comparison:
         """What was done to it to make `after` (channels, frames)."""
-        if after.shape[1] != self._frames:
-            raise ValueError(f"lengths differ: {self._frames} and {after.shape[1]} frames")
-        lines = np.fft.rfft(after, self._size, axis=1)
+        return self.against_lines(self.lines_of(after))
+
+    def against_lines(self, lines: NDArray[np.complex128]) -> Comparison:
+        """What was done to it to make a sound of this spectrum."""
         fitted, freedom = self._linear.fit(lines)
-        added = np.sum(np.abs(lines - fitted) ** 2, axis=0) * freedom
-        explained = np.sum(np.abs(fitted) ** 2, axis=0)
-        channels, before_power = after.shape[0], self._power
-        after_power = band_sums(np.sum(np.abs(lines) ** 2, axis=0) * self._scale, self._hz)
-        added_power = band_sums(added * self._scale, self._hz)
-        explained_power = band_sums(explained * self._scale, self._hz)
+        channels, before_power = lines.shape[0], self._power
+        added, explained = self._power_of(lines - fitted) * freedom, self._power_of(fitted)
+        after_power = band_sums(self._power_of(lines), self._hz)
+        added_power, explained_power = band_sums(added, self._hz), band_sums(explained, self._hz)
         audible = (self._hz >= 20.0) & (self._hz <= 20000.0)
         total_added, total = float(added[audible].sum()), float(explained[audible].sum())
         level = 10.0 * math.log10(total_added / total) if total_added > 0.0 and total > 0.0 else -math.inf
@@ -111,6 +127,20 @@ class Before:
                             10.0 * np.log10(explained_power / before_power * (self._channels / channels)))
         return Comparison(level, BAND_CENTRES, _db(before_power / self._channels), _db(after_power / channels),
                           _db(added_power / channels), tone)
+
+
+def _some_stretches(hz: Samples, channels: int) -> tuple[NDArray[np.int64], Samples]:
+    """Lines of whole stretches that stand for all, and for how many each stands."""
+    width = _width(channels)
+    stretch = np.arange(hz.size) // width
+    first_sparse = int(np.searchsorted(hz, _DENSE_HZ)) // width
+    chosen = np.flatnonzero((stretch < first_sparse) | ((stretch - first_sparse) % _SPARSE == 0))
+    return chosen, np.where(stretch[chosen] < first_sparse, 1.0, _SPARSE)
+
+
+def _width(inputs: int) -> int:
+    """Lines of a stretch."""
+    return _LINES_PER_UNKNOWN * inputs * (_DEGREE + 1)
 
 
 def added_part(before: Samples, after: Samples) -> Samples:
@@ -152,7 +182,7 @@ class _Linear:
     def __init__(self, x: NDArray[np.complex128], independent: float, size: int, *, keep: bool = False,
                  late: bool = True) -> None:
         self._x, self._size, self._independent, self._late = x, size, independent, late
-        self._width = _LINES_PER_UNKNOWN * x.shape[0] * (_DEGREE + 1)
+        self._width = _width(x.shape[0])
         self._kept = list(self._bases()) if keep else None
 
     def _bases(self) -> Iterator[tuple[slice, NDArray[np.complex128], Samples]]:
@@ -175,11 +205,11 @@ class _Linear:
         fits, freedom = [np.zeros_like(y) for _ in delays], np.ones(y.shape[1])
         for inside, basis, free in self._bases() if self._kept is None else self._kept:
             freedom[inside] = free
-            adjoint = np.conj(np.swapaxes(basis, 1, 2))
             for fitted, delay in zip(fits, delays, strict=True):
                 turned = y[:, inside] if delay is None else y[:, inside] * np.conj(delay[inside])
                 for channel, target in enumerate(_in_stretches(turned, basis.shape[0], self._width)):
-                    part = (basis @ (adjoint @ target[:, :, None])).ravel()[:free.size]
+                    along = np.conj(np.conj(target)[:, None, :] @ basis)
+                    part = (basis @ np.swapaxes(along, 1, 2)).ravel()[:free.size]
                     fitted[channel, inside] = part if delay is None else part * delay[inside]
         return min(fits, key=lambda fitted: float(np.sum(np.abs(y - fitted) ** 2))), freedom
 

@@ -36,18 +36,40 @@ Weights = Mapping[Respect, float]
 EVEN: dict[Respect, float] = dict.fromkeys(Respect, 1.0)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Distance:
-    """Steps apart and how sure that is (0 to 1), by respect."""
+    """How far two recordings are apart.
 
-    steps: Mapping[Respect, float]
+    Attributes
+    ----------
+    apart : Mapping[Respect, Samples]
+        By respect: of each figure in steps and with its sign, so that the root of the sum of their squares counts.
+    sure : Mapping[Respect, float]
+        0 to 1.
+    """
+
+    apart: Mapping[Respect, Samples]
     sure: Mapping[Respect, float]
+
+    @property
+    def steps(self) -> dict[Respect, float]:
+        """How far in each respect."""
+        return {respect: float(np.linalg.norm(figures)) for respect, figures in self.apart.items()}
 
     def total(self, weights: Weights) -> float:
         """All respects in one figure, as they are weighted and as far as they are sure."""
+        shares, steps = self._shares(weights), self.steps
+        return sum(shares[respect] * steps[respect] for respect in Respect)
+
+    def figures(self, weights: Weights) -> Samples:
+        """All figures in a row, by what the respects weigh: of a result that is as wanted they are zero."""
+        shares = self._shares(weights)
+        return np.concatenate([shares[respect]**0.5 * self.apart[respect] for respect in Respect])
+
+    def _shares(self, weights: Weights) -> dict[Respect, float]:
         counted = {respect: weights[respect] * self.sure[respect] for respect in Respect}
-        return float(sum(counted[respect] * self.steps[respect] for respect in Respect)
-                     / max(sum(counted.values()), 1e-9))
+        total = max(sum(counted.values()), 1e-9)
+        return {respect: one / total for respect, one in counted.items()}
 
 
 Features = Mapping[Respect, Samples]
@@ -87,7 +109,7 @@ def distance(one: Portrait, other: Portrait, spreads: Sequence[Features] = ()) -
         Of either recording, where they are of different performances: figures that change with the notes count less.
     """
     first, second = features(one), features(other)
-    steps = {}
+    figures = {}
     for respect in Respect:
         apart = first[respect] - second[respect]
         weight = 1.0 / (1.0 + sum((each[respect] ** 2 for each in spreads), np.zeros(apart.size)))
@@ -99,8 +121,8 @@ def distance(one: Portrait, other: Portrait, spreads: Sequence[Features] = ()) -
         elif respect is Respect.ADDED:
             weight[-_ORDERS:] *= min(one.density.pitched, other.density.pitched)
         apart = np.clip(apart, -_FARTHEST, _FARTHEST)
-        steps[respect] = float(np.sqrt(np.sum(weight * apart**2) / max(float(weight.sum()), 1e-9)))
-    return Distance(steps, _sure(one, other))
+        figures[respect] = np.sqrt(weight / max(float(weight.sum()), 1e-9)) * apart
+    return Distance(figures, _sure(one, other))
 
 
 def _sure(one: Portrait, other: Portrait) -> dict[Respect, float]:
@@ -117,13 +139,6 @@ def _heard(one: Portrait, other: Portrait) -> Samples:
     """1 for the third octaves of either part that are heard in one of both, else 0."""
     parts = [np.maximum(getattr(one.tone, name), getattr(other.tone, name)) for name in ("loud_db", "quiet_db")]
     return np.concatenate([np.asarray(part > part.max() - _HEARD_DB, dtype=np.float64) for part in parts])
-
-
-def tone_steps(one: Samples, other: Samples) -> float:
-    """Third octaves (31,) at their best level against each other, where either is heard; a step is 1.5 dB."""
-    heard = np.maximum(one, other) > max(float(one.max()), float(other.max())) - _HEARD_DB
-    apart = (one - other)[heard]
-    return float(np.sqrt(np.mean(np.clip(apart - np.median(apart), -18.0, 18.0) ** 2)) / 1.5)
 
 
 def tone_apart_db(one: Portrait, other: Portrait) -> Samples:

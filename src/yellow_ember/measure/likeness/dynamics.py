@@ -67,10 +67,10 @@ def _crest_db(sound: Samples, rate: float) -> Samples:
     result = np.zeros(len(OCTAVES))
     for index, centre in enumerate(OCTAVES):
         low, high = np.searchsorted(hz, (centre / 2.0**0.5, centre * 2.0**0.5))
-        # At four times the rate that the band needs, or more: its peaks are met closely enough.
-        part = np.zeros((1 << (4 * int(high)).bit_length()) + 1, complex)
-        part[low:high] = lines[low:high]
-        power = np.fft.irfft(part) ** 2
+        # The band's envelope, at twice the rate that it needs, or more: its peaks are met closely enough.
+        part = np.zeros(1 << (2 * int(high - low)).bit_length(), complex)
+        part[:high - low] = lines[low:high]
+        power = np.abs(np.fft.ifft(part)) ** 2
         result[index] = 10.0 * np.log10(
-            float(power.max()) / max(float(power.mean()) * size / sound.size, 1e-20) + 1e-3)
+            2.0 * float(power.max()) / max(float(power.mean()) * size / sound.size, 1e-20) + 1e-3)
     return result

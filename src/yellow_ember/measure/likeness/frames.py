@@ -10,7 +10,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 
 from yellow_ember.dsp.arrays import Samples
 
-FRAME_SECONDS = 0.085
+FRAME_SECONDS = 4096.0 / 48000.0
 OCTAVES: Samples = np.asarray(62.5 * 2.0 ** np.arange(8), dtype=np.float64)
 """Centres in Hz of the octaves that figures are given by."""
 _ACTIVE_DB = 45.0

@@ -5,19 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.measure.comparison import Comparison, compare
-from yellow_ember.measure.likeness.distance import tone_steps
 
 _EXPLAINED = 0.35
 """Share of a recording that a linear tone change of the other has to explain, in the middle of all third octaves.
 
 What is played again may have the same notes at the same time, but not the same attacks and breaths.
 """
+_BEST_BANDS, _BEST_EXPLAINED = 6, 0.85
 _HEARD_DB = 50.0
 _SHORTEST_SECONDS = 1.0
+_OWN_DELAY_SECONDS = 0.01
 _LOWEST_ADDED_DB = -70.0
+_ADDED_HEARD_DB = 35.0
+_FARTHEST_DB = 18.0
+_BAND_STEP_DB, _TONE_STEP_DB = 2.0, 1.5
 
 
 def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
@@ -31,7 +36,8 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     Returns
     -------
     int | None
-        Negative where the reference begins within the sound; None where they are of different performances.
+        0 where it is so small that filters may make it, as those of a chain would again; negative where the reference
+        begins within the sound; None where they are of different performances.
     """
     one, other = sound.mean(axis=0), reference.mean(axis=0)
     size = 1 << (one.size + other.size - 1).bit_length()
@@ -47,6 +53,10 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     level = compare(one[None, begin:end], other[None, begin + lag:end + lag], rate)
     heard = level.after_db > level.after_db.max() - _HEARD_DB
     explained = 1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0)
+    if abs(lag) < _OWN_DELAY_SECONDS * rate:
+        # At once with it already: hard bending leaves some bands alone like what they were.
+        best = np.sort(explained)[-_BEST_BANDS:]
+        return 0 if float(best.mean()) > _BEST_EXPLAINED or float(np.median(explained)) > _EXPLAINED else None
     return lag if float(np.median(explained)) > _EXPLAINED else None
 
 
@@ -54,10 +64,11 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
 class Change:
     """What was done to a performance; of pieces, the mean over them.
 
-    added_db, added_bands_db, tone_db : as in a Comparison, the bands against the output's level
+    added_db, after_db, added_bands_db, tone_db : as in a Comparison, the bands' levels against the output's
     """
 
     added_db: float
+    after_db: Samples
     added_bands_db: Samples
     tone_db: Samples
 
@@ -65,23 +76,38 @@ class Change:
 def change_of(comparisons: list[Comparison]) -> Change:
     """What some comparisons of one chain's input and output come to."""
     added = np.mean([10.0 ** (one.added_db / 10.0) for one in comparisons])
-    bands = np.mean([10.0 ** ((one.added_bands_db - _total_db(one.after_db)) / 10.0) for one in comparisons], axis=0)
+    after, bands = (np.mean([10.0 ** ((getattr(one, name) - _total_db(one.after_db)) / 10.0) for one in comparisons],
+                            axis=0) for name in ("after_db", "added_bands_db"))
     tone = np.stack([one.tone_db for one in comparisons])
     heard = np.isfinite(tone)
     mean = np.where(heard, tone, 0.0).sum(axis=0) / np.maximum(heard.sum(axis=0), 1)
-    return Change(float(10.0 * np.log10(added + 1e-12)), 10.0 * np.log10(bands + 1e-12),
+    return Change(float(10.0 * np.log10(added + 1e-12)), 10.0 * np.log10(after + 1e-12), 10.0 * np.log10(bands + 1e-12),
                   np.where(heard.any(axis=0), mean, np.nan))
 
 
-def change_steps(one: Change, other: Change) -> tuple[float, float]:
-    """How far two changes are apart in what they add and in tone, in steps that one just hears."""
+def added_apart(one: Change, other: Change) -> Samples:
+    """How far two changes are apart in what they add: in all, and by third octave (1 + 31,), in steps, signed."""
     a, b = (np.maximum(each.added_bands_db, _LOWEST_ADDED_DB) for each in (one, other))
-    heard = np.maximum(a, b) > max(float(a.max()), float(b.max())) - 35.0
-    bands = float(np.sqrt(np.mean(np.clip(a - b, -18.0, 18.0)[heard] ** 2)))
-    total = abs(max(one.added_db, _LOWEST_ADDED_DB) - max(other.added_db, _LOWEST_ADDED_DB))
+    heard = np.maximum(a, b) > max(float(a.max()), float(b.max())) - _ADDED_HEARD_DB
+    total = max(one.added_db, _LOWEST_ADDED_DB) - max(other.added_db, _LOWEST_ADDED_DB)
+    bands = np.where(heard, np.clip(a - b, -_FARTHEST_DB, _FARTHEST_DB), 0.0) / (_BAND_STEP_DB * heard.sum()**0.5)
+    return np.asarray(np.append(bands, total) / 2.0**0.5)
+
+
+def heard_in_both(one: Change, other: Change) -> NDArray[np.bool_]:
+    """Third octaves (31,) that were there before, and are heard after one of two changes."""
     known = np.isfinite(one.tone_db) & np.isfinite(other.tone_db)
-    tone = tone_steps(one.tone_db[known], other.tone_db[known]) if known.any() else 0.0
-    return 0.5 * total + 0.5 * bands / 2.0, tone
+    return np.asarray(known & (np.maximum(one.after_db, other.after_db) > -_HEARD_DB))
+
+
+def tone_apart(one: Change, other: Change) -> Samples:
+    """How far their third octaves (31,) are apart, at their best level against each other, in steps, signed."""
+    heard = heard_in_both(one, other)
+    if not heard.any():
+        return np.zeros(heard.size)
+    apart = np.where(heard, one.tone_db, 0.0) - np.where(heard, other.tone_db, 0.0)
+    apart[heard] -= np.median(apart[heard])
+    return np.asarray(np.clip(apart, -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * heard.sum()**0.5))
 
 
 def _total_db(bands: Samples) -> float:

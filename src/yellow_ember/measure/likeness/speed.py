@@ -10,7 +10,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 
 from yellow_ember.dsp.arrays import Samples
 
-_FRAME_SECONDS, _HOP_SECONDS = 0.043, 0.01067
+_FRAME_SECONDS, _HOP_SECONDS = 2048.0 / 48000.0, 512.0 / 48000.0
 _WOW_HZ = (0.4, 6.0)
 _FLUTTER_HZ = (6.0, 40.0)
 _SHORTEST_SECONDS = 0.25

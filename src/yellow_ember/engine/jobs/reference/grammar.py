@@ -22,16 +22,17 @@ TONE = "eq"
 """What sets the tone and does nothing else."""
 MOST_STAGES = 4
 _DRIVES = (-0.3, -0.2, -0.1, -0.05, 0.05, 0.1, 0.2, 0.3)
-"""Along the control, from where it stands."""
-_STARTS = 8
-"""Settings of each kind that a search begins with."""
+_ASIDE = (-0.3, 0.3)
+"""How far along its control what drives a stage is moved, and any other number, from where it stands."""
+_STARTS, _ADDED_EACH = 8, 3
+"""Settings of each kind that a search begins with; each third of them is tried where a stage is added."""
 
 Chain = tuple[StageSettings, ...]
 
 
 def signature(chain: Chain) -> tuple[str, ...]:
-    """By which chains count as of one kind."""
-    return tuple(stage.kind for stage in chain)
+    """By which chains count as of one kind: what is in them but for what sets the tone alone."""
+    return tuple(stage.kind for stage in chain if stage.kind != TONE)
 
 
 def plain_stage(kind: str, values: Values | None = None) -> StageSettings:
@@ -58,21 +59,26 @@ def starts() -> list[Chain]:
     """
     by_kind: list[list[Chain]] = []
     for kind in ORDER:
-        declared = stage_kind(kind)
-        chains: list[Chain] = [(plain_stage(kind, values),)
-                  for values in along(declared, declared.defaults(), first_choice(declared), _STARTS).values]
+        chains: list[Chain] = [(stage,) for stage in _settings_of(kind)]
         by_kind.append(chains)
-        if declared.feels_load:
+        if stage_kind(kind).feels_load:
             by_kind.append([(*chain, plain_stage(_SPEAKER)) for chain in chains])
     return [chain for row in itertools.zip_longest(*by_kind) for chain in row if chain is not None]
 
 
+def _settings_of(kind: str) -> list[StageSettings]:
+    declared = stage_kind(kind)
+    return [plain_stage(kind, values)
+            for values in along(declared, declared.defaults(), first_choice(declared), _STARTS).values]
+
+
 def with_one_more(chain: Chain) -> list[Chain]:
-    """The chain with each kind that it lacks, where that belongs."""
+    """The chain with each kind that it lacks, where that belongs, at a few settings."""
     if len(chain) >= MOST_STAGES:
         return []
     there = set(signature(chain))
-    return [_inserted(chain, plain_stage(kind)) for kind in ORDER if kind not in there]
+    return [_inserted(chain, stage) for kind in ORDER if kind not in there and kind != TONE
+            for stage in (plain_stage(kind), *_settings_of(kind)[::_ADDED_EACH])]
 
 
 def _inserted(chain: Chain, stage: StageSettings) -> Chain:
@@ -80,6 +86,11 @@ def _inserted(chain: Chain, stage: StageSettings) -> Chain:
     before = [index for index, one in enumerate(chain) if one.kind in ORDER and ORDER.index(one.kind) < place]
     at = before[-1] + 1 if before else 0
     return (*chain[:at], stage, *chain[at:])
+
+
+def sets_tone(chain: Chain) -> bool:
+    """Whether something in it sets the tone alone."""
+    return any(stage.kind == TONE for stage in chain)
 
 
 def without_tone(chain: Chain) -> Chain:
@@ -98,15 +109,17 @@ def with_one_less(chain: Chain) -> list[Chain]:
 
 
 def with_another_choice(chain: Chain) -> Iterator[Chain]:
-    """The chain with every other choice, every switch the other way, and how far it is driven, of each stage."""
+    """The chain with every other choice, every switch the other way, and every number elsewhere, of each stage."""
     for stage in chain:
         kind = stage.declaration
         for name in dict.fromkeys((*kind.varied, *kind.front)):
             parameter = kind.parameter(name)
             values: list[Value] = []
-            if name == kind.drive and isinstance(parameter, Number):
+            if isinstance(parameter, Number) and isinstance(stage.params[name], float | int):
                 here = parameter.position(stage.params[name])
-                values = [parameter.clamp(round(parameter.at(here + step), parameter.decimals)) for step in _DRIVES]
+                places = [here + step for step in (_DRIVES if name == kind.drive else _ASIDE)]
+                values = [parameter.clamp(round(parameter.at(min(max(place, 0.0), 1.0)), parameter.decimals))
+                          for place in places]
             elif isinstance(parameter, Option):
                 values = [parameter.value_at(index) for index in range(len(parameter.choices))]
             elif isinstance(parameter, Switch):
@@ -145,10 +158,12 @@ class Space:
 
 
 def space_of(chain: Chain) -> Space:
-    """What of a chain is varied: the front's numbers, but for those that only make up for level."""
+    """What of a chain is varied: the front's numbers, but for those that make up for level, or set the tone, alone."""
     axes = []
     for index, stage in enumerate(chain):
         kind = stage.declaration
+        if stage.kind == TONE:
+            continue
         for name in dict.fromkeys((*kind.front, *((kind.tone,) if kind.tone else ()))):
             parameter = kind.parameter(name)
             if (isinstance(parameter, Number) and name != kind.makeup and isinstance(stage.params[name], float | int)

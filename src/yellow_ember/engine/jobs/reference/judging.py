@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.job import side_by_side
@@ -24,7 +25,7 @@ from yellow_ember.measure.likeness.distance import (
     spread,
     tone_apart_db,
 )
-from yellow_ember.measure.likeness.performance import Change, aligned, change_of, change_steps
+from yellow_ember.measure.likeness.performance import Change, added_apart, aligned, change_of, heard_in_both, tone_apart
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.values.model import Session
@@ -33,17 +34,30 @@ _FACTOR = 2
 """Oversampling while searching: what is proposed is heard at the session's own."""
 _STAGE_COSTS, _TONE_COSTS = 0.12, 0.04
 """Steps that a stage has to be worth, and one that sets the tone alone."""
+_TONE_WEIGHT = 0.2
 _UNEXPLAINED_DB = 5.0
 """A step of what the result leaves unexplained in the reference."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Judged:
-    """A chain, how far its result is from the reference, and the sum of that by which chains are ranked."""
+    """A chain, and how far its result is from the reference.
+
+    Attributes
+    ----------
+    apart : Samples
+        All figures of the distance, weighted.
+    cost : float
+        The sum of all by which chains are ranked.
+    cost_but_tone : float
+        The same where the tone counts for little: what is right but for that needs an equaliser alone.
+    """
 
     chain: Chain
     distance: Distance
+    apart: Samples
     cost: float
+    cost_but_tone: float
 
 
 class Judge:
@@ -83,7 +97,7 @@ class Judge:
 
     def _alone(self, piece: Samples) -> Before:
         # Two channels that are fitted from two need five times the sums for little.
-        return Before(_single(piece), self.rate, late=False)
+        return Before(_single(piece), self.rate, quick=True)
 
     def run(self, chain: Chain, pieces: int | None = None) -> list[Samples]:
         """What a chain makes of the first so many pieces, all for None; (channels, frames) each."""
@@ -96,9 +110,11 @@ class Judge:
         made = self.run(chain, pieces)
         apart = distance(portrait(made, self.rate), self.reference, self._spreads)
         if self.same_performance:
-            apart = self._measured(made, apart)
+            apart = self._measured(self._spectra(made), apart)
         costs = sum(_TONE_COSTS if stage.kind == TONE else _STAGE_COSTS for stage in chain)
-        return Judged(chain, apart, apart.total(self._weights) + costs)
+        but_tone = {**self._weights, Respect.TONE: _TONE_WEIGHT * self._weights[Respect.TONE]}
+        return Judged(chain, apart, apart.figures(self._weights), apart.total(self._weights) + costs,
+                      apart.total(but_tone) + costs)
 
     def tone_short_db(self, chain: Chain) -> Samples:
         """What the third octaves (31,) of a chain's result lack of the reference's, nan where neither is heard.
@@ -107,28 +123,32 @@ class Judge:
         """
         made = self.run(chain)
         if self.same_performance:
-            return np.asarray(change_of(self._changes).tone_db - self._change(made).tone_db)
+            wanted, change = change_of(self._changes), self._change(self._spectra(made))
+            return np.where(heard_in_both(wanted, change), wanted.tone_db - change.tone_db, np.nan)
         bands = BAND_CENTRES.size
         notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
         return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
 
-    def _change(self, made: Sequence[Samples]) -> Change:
-        """What a chain did to the first pieces."""
-        return change_of([before.against(_single(piece)) for before, piece in zip(self._dry_alone, made,
-                                                                                   strict=False)])
+    def _spectra(self, made: Sequence[Samples]) -> list[NDArray[np.complex128]]:
+        return [before.lines_of(_single(piece)) for before, piece in zip(self._dry_alone, made, strict=False)]
 
-    def _measured(self, made: Sequence[Samples], apart: Distance) -> Distance:
+    def _change(self, spectra: Sequence[NDArray[np.complex128]]) -> Change:
+        """What a chain did to the first pieces."""
+        return change_of([before.against_lines(lines) for before, lines in zip(self._dry_alone, spectra,
+                                                                               strict=False)])
+
+    def _measured(self, spectra: Sequence[NDArray[np.complex128]], apart: Distance) -> Distance:
         """Of the same performance: what was added, and the tone, are not told from figures of either alone."""
-        wanted = change_of(self._changes[:len(made)])
-        added, tone = change_steps(self._change(made), wanted)
+        wanted, change = change_of(self._changes[:len(spectra)]), self._change(spectra)
         # What no linear system explains of one by the other is the same from either side.
-        left = np.mean([10.0 ** (pair.against(_single(piece)).added_db / 10.0)
-                        for pair, piece in zip(self._pair_alone, made, strict=False)])
+        left = np.mean([10.0 ** (pair.against_lines(lines).added_db / 10.0)
+                        for pair, lines in zip(self._pair_alone, spectra, strict=False)])
         gained = 10.0 * np.log10(left + 1e-9) - max(wanted.added_db - 20.0, -60.0)
         unexplained = float(np.clip(gained / _UNEXPLAINED_DB, 0.0, 6.0))
-        return replace(apart, steps={**apart.steps, Respect.ADDED: 0.5 * added + 0.5 * unexplained,
-                                     Respect.TONE: 0.7 * tone + 0.3 * apart.steps[Respect.TONE]},
-                       sure={**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0})
+        added = np.append(added_apart(change, wanted), unexplained) / 2.0**0.5
+        tone = np.append(0.85 * tone_apart(change, wanted), 0.5 * apart.apart[Respect.TONE])
+        return Distance({**apart.apart, Respect.ADDED: added, Respect.TONE: tone},
+                        {**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0})
 
     def judge_all(self, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:
         """Judge chains on all cores; in their order."""

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import secrets
 import time
-import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.measuring import capture_strip
+from yellow_ember.engine.jobs.reference.descent import descend
 from yellow_ember.engine.jobs.reference.grammar import (
     MOST_STAGES,
     Chain,
     as_searched,
+    sets_tone,
     signature,
     space_of,
     starts,
@@ -29,6 +29,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
+from yellow_ember.engine.jobs.reference.pieces import PIECES
 from yellow_ember.engine.jobs.reference.references import (
     Reference,
     ReferenceSound,
@@ -50,15 +51,15 @@ PROPOSALS = 6
 _BATCH = 16
 _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
-_BEAMS = (4, 2, 1)
-"""How many kinds of chains are refined, round by round."""
-_TONES = 3
-"""Of how many kinds of chains the tone is set after each round."""
+_STARTED = 3
+"""How many kinds of chains are gone on with from what was judged at the start, before the best ones of all are."""
+_MOST_RUNS = 1800
+"""No further kind is gone on with after so many runs over a piece."""
+_UNHEARD_STEPS = 0.03
+_FIRST_ROUNDS = 2
 _KEPT_SECONDS = 3 * 24 * 3600.0
-_POPULATION = 8
-_SPREAD = 0.12
-_STARTS_OF_A_KIND, _CHOICES = 2, 4
-"""How many of those judged by some pieces are judged by all."""
+_STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 8
+"""How many of those judged by one piece are judged by all."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +72,7 @@ class SearchOrder:
         How much each respect counts.
     near : Chain | None
         Begin from this chain alone.
-    generations : int
+    rounds : int
         Of each refinement.
     workers : int | None
         Processes, None for one a core; what is found does not depend on it.
@@ -82,7 +83,7 @@ class SearchOrder:
     seed: int = 1
     weights: Mapping[Respect, float] = field(default_factory=lambda: dict(EVEN))
     near: Chain | None = None
-    generations: int = 5
+    rounds: int = 5
     workers: int | None = None
 
 
@@ -151,8 +152,8 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
                                          portrait(made, session.rate))
         return known[id(judged)]
 
-    for done, _ in enumerate(hunt.run(session.strip(order.strip_id).chain), 1):
-        progress(0.02 + 0.98 * min(1.0, done / hunt.steps))
+    for _ in hunt.run(session.strip(order.strip_id).chain):
+        progress(0.02 + 0.98 * hunt.share)
         proposals = tuple(proposal(judged) for judged in hunt.best(PROPOSALS))
         yield Findings(proposals, judge.reference, judge.before, hunt.nothing.distance, judge.same_performance, file,
                        offset, reference.remarks, unreached(judge.before, judge.reference, proposals[0].distance))
@@ -171,15 +172,6 @@ def _as_file(reference: ReferenceSound, rate: int) -> Path:
     return path
 
 
-def _cma() -> Any:
-    """The package that refines; it brings much along where there is much, which the window need not wait for."""
-    with warnings.catch_warnings():
-        # It misses a package to draw with.
-        warnings.simplefilter("ignore")
-        import cma
-    return cma
-
-
 class _Hunt:
     """All chains that were judged over all pieces."""
 
@@ -187,7 +179,17 @@ class _Hunt:
         self._judge, self._order = judge, order
         self.nothing = judge.judge(())
         self._known: list[Judged] = []
-        self.steps = 1 + len(_SHOWN_AFTER) + sum(_BEAMS) + len(_BEAMS)
+        self._chance = np.random.default_rng(order.seed)
+        self._runs = 0
+
+    @property
+    def share(self) -> float:
+        """How much of the search is done."""
+        return min(1.0, self._runs / _MOST_RUNS)
+
+    def _judged(self, chains: Sequence[Chain], pieces: int = PIECES) -> list[Judged]:
+        self._runs += pieces * len(chains)
+        return self._judge.judge_all(chains, pieces)
 
     def best(self, count: int) -> list[Judged]:
         """The best chain of each kind, the best kinds first."""
@@ -197,14 +199,20 @@ class _Hunt:
         return list(kinds.values())[:count]
 
     def run(self, present: Chain) -> Iterator[None]:
-        """Search; each yield is a step done."""
+        """Search, until all is done that is worth its time, or no difference is left; each yield is a step done."""
         yield from self._screen(present)
-        for number, beams in enumerate(_BEAMS):
-            for beam in self.best(beams):
-                self._refine(beam, number)
-                yield
-            self._restructure()
-            self._set_tone()
+        # What the start shows best may be what only resembles the reference: others are followed a while too.
+        started = [signature(one.chain) for one in sorted(self._known, key=lambda judged: judged.cost_but_tone)]
+        started = list(dict.fromkeys(started))[:_STARTED]
+        refined: set[tuple[str, ...]] = set()
+        while self._runs < _MOST_RUNS and self.best(1)[0].distance.total(self._order.weights) > _UNHEARD_STEPS:
+            kinds = [*started, *(signature(one.chain) for one in self.best(len(self._known)))]
+            kind = next((one for one in kinds if one not in refined), None)
+            if kind is None:
+                return
+            refined.add(kind)
+            self._refine(kind)
+            self._restructure(kind)
             yield
 
     def _screen(self, present: Chain) -> Iterator[None]:
@@ -217,56 +225,61 @@ class _Hunt:
         chains = [chain for chain in chains if chain]
         rough: list[Judged] = []
         for first in range(0, len(chains), _BATCH):
-            rough += self._judge.judge_all(chains[first:first + _BATCH], 1)
+            rough += self._judged(chains[first:first + _BATCH], 1)
             if first // _BATCH in _SHOWN_AFTER:
-                self._settle(rough, _STARTS_OF_A_KIND)
+                self._settle(rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
                 yield
-        self._settle(rough, _STARTS_OF_A_KIND)
+        self._settle(rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
+        self._set_tone(())
         yield
 
-    def _settle(self, rough: Sequence[Judged], of_a_kind: int) -> None:
-        """Judge the best of what was judged by some pieces by all of them, at most so many of each kind of chain."""
+    def _best_of(self, kind: tuple[str, ...]) -> Judged:
+        return min((one for one in self._known if signature(one.chain) == kind), key=lambda judged: judged.cost)
+
+    def _settle(self, rough: Sequence[Judged], of_a_kind: int, most: int) -> None:
+        """Judge the best of what was judged by one piece by all of them, at most so many of each kind of chain."""
         best: dict[tuple[str, ...], int] = {}
         chosen: list[Chain] = []
-        for one in sorted(rough, key=lambda judged: judged.cost):
+        for one in sorted(rough, key=lambda judged: judged.cost_but_tone):
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
-            if seen <= of_a_kind and len(chosen) < 2 * PROPOSALS:
+            if seen <= of_a_kind and len(chosen) < most:
                 chosen.append(one.chain)
         known = {id(one.chain) for one in self._known}
-        self._known += self._judge.judge_all([chain for chain in chosen if id(chain) not in known])
+        self._known += self._judged([chain for chain in chosen if id(chain) not in known])
 
-    def _refine(self, beam: Judged, number: int) -> None:
-        """Try other choices, then move its numbers (CMA-ES)."""
-        if number < 2:
-            rough = self._judge.judge_all(list(with_another_choice(beam.chain)), 1 + number)
-            self._settle(rough, _CHOICES)
-        start = min((one for one in self._known if signature(one.chain) == signature(beam.chain)),
-                    key=lambda judged: judged.cost)
-        space = space_of(start.chain)
-        if not space.axes:
+    def _refine(self, kind: tuple[str, ...]) -> None:
+        """Move its numbers, try other choices, and move them again; so too with its tone set, where that is nearer."""
+        self._descend(self._bare(kind), _FIRST_ROUNDS)
+        choices = list(with_another_choice(self._bare(kind).chain))
+        self._settle(self._judged(choices, 1), _CHOICES, _CHOICES)
+        self._descend(self._bare(kind), self._order.rounds)
+        self._set_tone(self._best_of(kind).chain)
+        best = self._best_of(kind)
+        if sets_tone(best.chain):
+            self._descend(best, _FIRST_ROUNDS)
+            self._set_tone(self._best_of(kind).chain)
+
+    def _bare(self, kind: tuple[str, ...]) -> Judged:
+        """The best of a kind whose tone is not set, where there is one."""
+        return min((one for one in self._known if signature(one.chain) == kind and not sets_tone(one.chain)),
+                   key=lambda judged: judged.cost, default=self._best_of(kind))
+
+    def _descend(self, start: Judged, rounds: int) -> None:
+        self._known += descend(self._judged, start, space_of(start.chain), rounds, self._chance)
+
+    def _set_tone(self, chain: Chain) -> None:
+        """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
+        bare = without_tone(chain)
+        if len(bare) >= MOST_STAGES:
             return
-        # The package needs two numbers at least; the second is then never looked at.
-        here = space.here if len(space.axes) > 1 else [*space.here, 0.5]
-        strategy = _cma().CMAEvolutionStrategy(here, _SPREAD / (1 + number), {
-            "bounds": [0.0, 1.0], "popsize": _POPULATION, "seed": self._order.seed, "verbose": -9})
-        for _ in range(self._order.generations):
-            asked = strategy.ask()
-            judged = self._judge.judge_all([space.at(one[:len(space.axes)]) for one in asked])
-            self._known += judged
-            strategy.tell(asked, [one.cost for one in judged])
+        lacking = self._judge.tone_short_db(bare)
+        known = np.isfinite(lacking)
+        if known.sum() > 1:
+            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known],
+                                                            self._judge.rate)])
 
-    def _set_tone(self) -> None:
-        """Bring the best nearer in tone by an equaliser that is worked out, not searched for."""
-        chains = []
-        for beam in self.best(_TONES):
-            bare = without_tone(beam.chain)
-            lacking = self._judge.tone_short_db(bare)
-            known = np.isfinite(lacking)
-            if len(bare) < MOST_STAGES and known.sum() > 1:
-                chains.append(with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate))
-        self._known += self._judge.judge_all(chains)
-
-    def _restructure(self) -> None:
-        """Lengthen and shorten the best."""
-        for beam in self.best(2):
-            self._known += self._judge.judge_all([*with_one_more(beam.chain), *with_one_less(beam.chain)])
+    def _restructure(self, kind: tuple[str, ...]) -> None:
+        """Lengthen and shorten a kind's best."""
+        chain = self._best_of(kind).chain
+        self._settle(self._judged(with_one_more(without_tone(chain)), 1), 1, _LONGER)
+        self._known += self._judged(with_one_less(chain))
