@@ -243,13 +243,14 @@ def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
 
 def test_numbers_are_moved_to_where_figures_are_zero() -> None:
     """On figures that bend with every number: a drive's and a tape's meet what was asked for within a few rounds."""
-    start, wanted = (plain_stage("drive"), plain_stage("tape")), {"drive_db": 27.0, "record_db": 5.0, "bias_db": -2.0}
+    start = plain_stage("drive"), plain_stage("tape")
+    wanted = {"drive_db": 27.0, "record_db": 5.0, "bias_db": -2.0}
 
     def judge_all(chains: Sequence[Chain]) -> list[Judged]:
         result = []
         for chain in chains:
-            values = {**chain[0].params, **chain[1].params}
-            off = np.array([float(values[name]) - value for name, value in wanted.items()])
+            values: dict[str, Any] = {**chain[0].params, **chain[1].params}
+            off = np.array([values[name] - value for name, value in wanted.items()])
             apart = np.append(np.arctan(off / 8.0), 0.1 * off[0] * off[1] / 100.0)
             result.append(Judged(chain, Distance({}, {}), apart, float(np.linalg.norm(apart)), 0.0))
         return result
