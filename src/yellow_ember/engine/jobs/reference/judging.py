@@ -35,6 +35,7 @@ _FACTOR = 2
 _STAGE_COSTS, _TONE_COSTS = 0.12, 0.04
 """Steps that a stage has to be worth, and one that sets the tone alone."""
 _TONE_WEIGHT = 0.2
+"""What tone counts for where an equaliser may still set it."""
 _UNEXPLAINED_DB = 5.0
 """A step of what the result leaves unexplained in the reference."""
 

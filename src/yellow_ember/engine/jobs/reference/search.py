@@ -56,6 +56,7 @@ _STARTED = 3
 _MOST_RUNS = 1800
 """No further kind is gone on with after so many runs over a piece."""
 _UNHEARD_STEPS = 0.03
+"""What is nearer is as good as there."""
 _FIRST_ROUNDS = 2
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 8
