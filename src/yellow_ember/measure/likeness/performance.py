@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -54,11 +55,11 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     level = compare(one[None, begin:end], other[None, begin + lag:end + lag], rate)
     heard = level.after_db > level.after_db.max() - _HEARD_DB
     explained = 1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0)
+    same = float(np.median(explained)) > _EXPLAINED
     if abs(lag) < _OWN_DELAY_SECONDS * rate:
         # At once with it already: hard bending leaves some bands alone like what they were.
-        best = np.sort(explained)[-_BEST_BANDS:]
-        return 0 if float(best.mean()) > _BEST_EXPLAINED or float(np.median(explained)) > _EXPLAINED else None
-    return lag if float(np.median(explained)) > _EXPLAINED else None
+        lag, same = 0, same or float(np.sort(explained)[-_BEST_BANDS:].mean()) > _BEST_EXPLAINED
+    return lag if same else None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -76,18 +77,18 @@ class Change:
 
 def change_of(comparisons: list[Comparison]) -> Change:
     """What some comparisons of one chain's input and output come to."""
-    added = np.mean([10.0 ** (one.added_db / 10.0) for one in comparisons])
-    after, bands = (np.mean([10.0 ** ((getattr(one, name) - _total_db(one.after_db)) / 10.0) for one in comparisons],
-                            axis=0) for name in ("after_db", "added_bands_db"))
+    totals = [_total_db(one.after_db) for one in comparisons]
     tone = np.stack([one.tone_db for one in comparisons])
     heard = np.isfinite(tone)
     mean = np.where(heard, tone, 0.0).sum(axis=0) / np.maximum(heard.sum(axis=0), 1)
-    return Change(float(10.0 * np.log10(added + 1e-12)), 10.0 * np.log10(after + 1e-12), 10.0 * np.log10(bands + 1e-12),
+    return Change(float(_mean_db([one.added_db for one in comparisons])),
+                  _mean_db([one.after_db - total for one, total in zip(comparisons, totals, strict=True)]),
+                  _mean_db([one.added_bands_db - total for one, total in zip(comparisons, totals, strict=True)]),
                   np.where(heard.any(axis=0), mean, np.nan))
 
 
 def added_apart(one: Change, other: Change) -> Samples:
-    """How far two changes are apart in what they add: in all, and by third octave (1 + 31,), in steps, signed."""
+    """How far two changes are apart in what they add: by third octave, and in all (31 + 1,), in steps, signed."""
     a, b = (np.maximum(each.added_bands_db, _LOWEST_ADDED_DB) for each in (one, other))
     heard = np.maximum(a, b) > max(float(a.max()), float(b.max())) - _ADDED_HEARD_DB
     total = max(one.added_db, _LOWEST_ADDED_DB) - max(other.added_db, _LOWEST_ADDED_DB)
@@ -95,7 +96,7 @@ def added_apart(one: Change, other: Change) -> Samples:
     return np.asarray(np.append(bands, total) / 2.0**0.5)
 
 
-def heard_in_both(one: Change, other: Change) -> NDArray[np.bool_]:
+def compared_bands(one: Change, other: Change) -> NDArray[np.bool_]:
     """Third octaves (31,) that were there before, and are heard after one of two changes."""
     known = np.isfinite(one.tone_db) & np.isfinite(other.tone_db)
     return np.asarray(known & (np.maximum(one.after_db, other.after_db) > -_HEARD_DB))
@@ -103,12 +104,17 @@ def heard_in_both(one: Change, other: Change) -> NDArray[np.bool_]:
 
 def tone_apart(one: Change, other: Change) -> Samples:
     """How far their third octaves (31,) are apart, at their best level against each other, in steps, signed."""
-    heard = heard_in_both(one, other)
+    heard = compared_bands(one, other)
     if not heard.any():
         return np.zeros(heard.size)
     apart = np.where(heard, one.tone_db, 0.0) - np.where(heard, other.tone_db, 0.0)
     apart[heard] -= np.median(apart[heard])
     return np.asarray(np.clip(apart, -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * heard.sum()**0.5))
+
+
+def _mean_db(levels: Sequence[Samples | float]) -> Samples:
+    """The level of the mean power."""
+    return np.asarray(10.0 * np.log10(np.mean(10.0 ** (np.asarray(levels) / 10.0), axis=0) + 1e-12))
 
 
 def _total_db(bands: Samples) -> float:

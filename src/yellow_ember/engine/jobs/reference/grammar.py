@@ -118,8 +118,7 @@ def with_another_choice(chain: Chain) -> Iterator[Chain]:
             if isinstance(parameter, Number) and isinstance(stage.params[name], float | int):
                 here = parameter.position(stage.params[name])
                 places = [here + step for step in (_DRIVES if name == kind.drive else _ASIDE)]
-                values = [parameter.clamp(round(parameter.at(min(max(place, 0.0), 1.0)), parameter.decimals))
-                          for place in places]
+                values = [parameter.clamp(round(parameter.at(place), parameter.decimals)) for place in places]
             elif isinstance(parameter, Option):
                 values = [parameter.value_at(index) for index in range(len(parameter.choices))]
             elif isinstance(parameter, Switch):

@@ -25,7 +25,14 @@ from yellow_ember.measure.likeness.distance import (
     spread,
     tone_apart_db,
 )
-from yellow_ember.measure.likeness.performance import Change, added_apart, aligned, change_of, heard_in_both, tone_apart
+from yellow_ember.measure.likeness.performance import (
+    Change,
+    added_apart,
+    aligned,
+    change_of,
+    compared_bands,
+    tone_apart,
+)
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.values.model import Session
@@ -125,7 +132,7 @@ class Judge:
         made = self.run(chain)
         if self.same_performance:
             wanted, change = change_of(self._changes), self._change(self._spectra(made))
-            return np.where(heard_in_both(wanted, change), wanted.tone_db - change.tone_db, np.nan)
+            return np.where(compared_bands(wanted, change), wanted.tone_db - change.tone_db, np.nan)
         bands = BAND_CENTRES.size
         notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
         return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))

@@ -58,6 +58,7 @@ _MOST_RUNS = 1800
 _UNHEARD_STEPS = 0.03
 """What is nearer is as good as there."""
 _FIRST_ROUNDS = 2
+"""Of the descent before other choices are tried, and of the one behind an equaliser."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 8
 """How many of those judged by one piece are judged by all."""
@@ -276,8 +277,7 @@ class _Hunt:
         lacking = self._judge.tone_short_db(bare)
         known = np.isfinite(lacking)
         if known.sum() > 1:
-            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known],
-                                                            self._judge.rate)])
+            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate)])
 
     def _restructure(self, kind: tuple[str, ...]) -> None:
         """Lengthen and shorten a kind's best."""
