@@ -39,6 +39,7 @@ _MAINS = (("tape",), ("drive",), ("bits",), ("amp", "cabinet"), ("vinyl",))
 _BESIDE = ("comp", "wear", "motion", "eq", "room")
 _LEAST_DB, _MOST_DB = -45.0, -3.0
 _SHARES = 0.2, 0.8
+_HEARD_DB = 50.0
 _WITHIN = {"same": (2.0, 1.0), "other": (4.0, 2.0)}
 """dB of what is added, and dB rms of third octaves."""
 SOURCES = ("bass", "drums", "harmonium", "announcer", "mix")
@@ -73,7 +74,7 @@ def performance(source: str, *, other: bool) -> Samples:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Case:
-    """A chain that was hidden over a source."""
+    """A chain that was hidden over a source, and its main stage: the kind that adds most by itself."""
 
     source: str
     chain: Chain
@@ -92,7 +93,7 @@ def cases(count: int) -> Iterator[Case]:
             chain = tuple(_varied(kind, chance) for kind in kinds)
             if _LEAST_DB < _added(dry, chain)[0] < _MOST_DB:
                 break
-        yield Case(source, chain, main[0])
+        yield Case(source, chain, main_stage(dry, chain))
 
 
 def _varied(kind: str, chance: np.random.Generator) -> StageSettings:
@@ -123,8 +124,9 @@ def _after(sound: Samples, chain: Chain) -> Samples:
 def _added(sound: Samples, chain: Chain) -> tuple[float, Samples]:
     result = compare(sound.mean(axis=0, keepdims=True), _after(sound, chain).mean(axis=0, keepdims=True), RATE,
                      loop=True)
-    return max(result.added_db, -90.0), np.where(result.before_db > result.before_db.max() - 50.0,
-                                                 result.after_db - result.before_db, np.nan)
+    # What lies farther below the loudest band is not heard: its level does not matter.
+    levels = np.maximum(result.after_db, result.after_db.max() - _HEARD_DB)
+    return max(result.added_db, -90.0), np.where(result.before_db > result.before_db.max() - _HEARD_DB, levels, np.nan)
 
 
 def _off(sound: Samples, chain: Chain, hidden: Chain) -> tuple[float, float]:

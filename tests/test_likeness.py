@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy.signal import butter, sosfilt
@@ -15,7 +17,7 @@ from yellow_ember.measure.likeness.faults import faults
 from yellow_ember.measure.likeness.figures import figure_curve, figure_words
 from yellow_ember.measure.likeness.floor import floor
 from yellow_ember.measure.likeness.frames import OCTAVES, frames_of
-from yellow_ember.measure.likeness.performance import aligned
+from yellow_ember.measure.likeness.performance import Change, aligned, tone_apart, tone_lacking_db
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.likeness.speed import speed
 from yellow_ember.measure.likeness.tone import tone
@@ -160,6 +162,36 @@ def test_what_does_not_matter_has_no_part_in_the_sum() -> None:
     apart = distance(one, other)
     alone = {respect: float(respect is Respect.TONE) for respect in Respect}
     assert apart.total(alone) == pytest.approx(apart.steps[Respect.TONE])
+
+
+@pytest.mark.parametrize("unexplained", [0.5, 3.0])
+def test_what_stays_unexplained_hides_no_other_difference(unexplained: float) -> None:
+    """As what two noises leave of each other is the same whatever else is right, it must not cover that."""
+    one, other = portrait([noise(3.0)], RATE), portrait([notes(FIRST)], RATE)
+    apart = distance(one, other)
+    added = {respect: float(respect is Respect.ADDED) for respect in Respect}
+    beside = replace(apart, unexplained=unexplained)
+    assert beside.total(added) == pytest.approx(apart.total(added) + unexplained)
+    assert beside.steps[Respect.TONE] == apart.steps[Respect.TONE]
+    assert np.square(beside.figures(added)).sum() == pytest.approx(
+        np.square(apart.figures(added)).sum() + unexplained**2)
+
+
+def test_third_octaves_are_compared_as_they_are_heard() -> None:
+    """With what was added in them, at their best level against each other, and not where nobody hears them."""
+    before, bands = np.full(31, -15.0), np.arange(31)
+    after = np.where(bands < 20, -15.0, -90.0)
+    low, lower = (Change(-20.0, before, after - down, np.full(31, -40.0)) for down in (0.0, 3.0))
+    assert np.abs(tone_apart(low, lower)[:20]).max() < 1e-9
+    dull = Change(-20.0, before, np.where(bands < 20, -15.0, -75.0), low.added_bands_db)
+    assert np.abs(tone_apart(low, dull)).max() == 0.0
+    bright = Change(-20.0, before, np.where(bands == 12, -9.0, after), low.added_bands_db)
+    lacking = tone_lacking_db(low, bright)
+    assert lacking[12] == pytest.approx(6.0)
+    assert np.abs(np.delete(lacking, 12)).max() == 0.0
+    silent = Change(-20.0, np.full(31, -90.0), np.full(31, -90.0), low.added_bands_db)
+    assert np.isnan(tone_lacking_db(silent, silent)).all()
+    assert not tone_apart(silent, silent).any()
 
 
 @pytest.mark.parametrize("lag", [0, 1234, -3000])

@@ -29,6 +29,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     TONE,
     Chain,
     as_searched,
+    at_first,
     plain_stage,
     signature,
     space_of,
@@ -125,7 +126,14 @@ def test_presets_are_taken_up_without_what_moves_or_is_off() -> None:
         assert all(stage.on and not stage.lanes for stage in chain)
         assert len({stage.id for stage in chain}) == len(chain)
     off = replace(plain_stage("tape"), on=False)
-    assert signature(as_searched((off, plain_stage("drive")))) == ("drive",)
+    assert signature(as_searched((off, plain_stage("drive"), plain_stage("limit")))) == ("drive",)
+
+
+def test_a_chain_begins_again_with_its_numbers_as_they_are_at_first_and_its_other_choices_kept() -> None:
+    drive = plain_stage("drive")
+    changed = replace(drive, params={**drive.params, "drive_db": 31.0, "shape": "triode"})
+    (begun,) = at_first((changed,))
+    assert begun.params == {**drive.params, "shape": "triode"}
 
 
 def test_a_chain_is_told_in_a_line() -> None:
@@ -235,6 +243,10 @@ def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
     assert at[0].distance.steps[Respect.ADDED] < 0.3
     assert at[0].distance.steps[Respect.TONE] < 0.3
     assert at[0].cost < at[1].cost < at[2].cost
+    # One piece is compared with the same piece.
+    roughly = told.judge_roughly([at[0].chain, at[1].chain])
+    assert roughly[0].distance.total(EVEN) < 0.02
+    assert roughly[1].cost > roughly[0].cost + 0.1
     assert told.judge(()).distance.steps[Respect.ADDED] > 4.0
     # A stage that changes nothing costs what a stage costs; one of tone alone costs less.
     assert told.judge((*at[0].chain, plain_stage("limit"))).cost > at[0].cost + 0.1
@@ -257,15 +269,16 @@ def test_numbers_are_moved_to_where_figures_are_zero() -> None:
 
     space = space_of(start)
     assert {number.id for _, number in space.axes} >= set(wanted)
-    known = descend(judge_all, judge_all([start])[0], space, 8, np.random.default_rng(3))
+    known = descend(judge_all, judge_all([start])[0], space, 12, np.random.default_rng(3))
     best = min(known, key=lambda one: one.cost)
     assert best.cost < 0.05 * judge_all([start])[0].cost
-    # A round tries every number by itself, and four places more; two rounds that gain nothing are the last.
-    assert len(known) % (len(space.axes) + 4) == 0
+    # A round tries two places; at first, and each time that this no longer helps, every number by itself as well.
+    # Two such rounds that gain nothing are the last.
+    assert len(known) <= 12 * 2 + 6 * len(space.axes)
     flat = Judged(start, Distance({}, {}), np.ones(3), 1.0, 0.0)
     nowhere = descend(lambda chains: [replace(flat, chain=chain) for chain in chains], flat, space, 8,
                       np.random.default_rng(3))
-    assert len(nowhere) == 2 * (len(space.axes) + 4)
+    assert len(nowhere) == 2 * (len(space.axes) + 2)
     # What sets the tone has nothing to move.
     assert descend(judge_all, best, space_of((plain_stage("eq"),)), 8, np.random.default_rng(3)) == []
 
@@ -362,7 +375,7 @@ def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) ->
     reference = tmp_path / "reference.wav"
     soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
     near = (plain_stage("drive"), plain_stage("eq"))
-    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near, rounds=1))
+    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near))
     assert all(set(signature(one.chain)) & {"drive", "eq"} for one in last.proposals)
 
 

@@ -46,15 +46,20 @@ class Distance:
         By respect: of each figure in steps and with its sign, so that the root of the sum of their squares counts.
     sure : Mapping[Respect, float]
         0 to 1.
+    unexplained : float
+        Of the same performance: steps of what the one leaves unexplained in the other.  They count beside what is
+        added, not among its figures: noises and faults that never come again leave as much of whatever comes nearest.
     """
 
     apart: Mapping[Respect, Samples]
     sure: Mapping[Respect, float]
+    unexplained: float = 0.0
 
     @property
     def steps(self) -> dict[Respect, float]:
         """How far in each respect."""
-        return {respect: float(np.linalg.norm(figures)) for respect, figures in self.apart.items()}
+        return {respect: float(np.linalg.norm(figures)) + self.unexplained * (respect is Respect.ADDED)
+                for respect, figures in self.apart.items()}
 
     def total(self, weights: Weights) -> float:
         """All respects in one figure, as they are weighted and as far as they are sure."""
@@ -64,7 +69,8 @@ class Distance:
     def figures(self, weights: Weights) -> Samples:
         """All figures in a row, by what the respects weigh: of a result that is as wanted they are zero."""
         shares = self._shares(weights)
-        return np.concatenate([shares[respect]**0.5 * self.apart[respect] for respect in Respect])
+        return np.concatenate([*(shares[respect]**0.5 * self.apart[respect] for respect in Respect),
+                               [shares[Respect.ADDED]**0.5 * self.unexplained]])
 
     def _shares(self, weights: Weights) -> dict[Respect, float]:
         counted = {respect: weights[respect] * self.sure[respect] for respect in Respect}

@@ -17,7 +17,8 @@ _EXPLAINED = 0.35
 What is played again may have the same notes at the same time, but not the same attacks and breaths.
 """
 _BEST_BANDS, _BEST_EXPLAINED = 6, 0.85
-_HEARD_DB = 50.0
+_HEARD_DB, _UNHEARD_DB = 50.0, 60.0
+"""Below everything together, what is heard for certain, and what lies so deep that its level does not matter."""
 _SHORTEST_SECONDS = 1.0
 _OWN_DELAY_SECONDS = 0.01
 """A delay that filters may make."""
@@ -66,25 +67,23 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
 class Change:
     """What was done to a performance; of pieces, the mean over them.
 
-    added_db, after_db, added_bands_db, tone_db : as in a Comparison, the bands' levels against the output's
+    added_db, before_db, after_db, added_bands_db : as in a Comparison, the bands' levels against those of all of them
+        before it, or after it
     """
 
     added_db: float
+    before_db: Samples
     after_db: Samples
     added_bands_db: Samples
-    tone_db: Samples
 
 
 def change_of(comparisons: list[Comparison]) -> Change:
     """What some comparisons of one chain's input and output come to."""
     totals = [_total_db(one.after_db) for one in comparisons]
-    tone = np.stack([one.tone_db for one in comparisons])
-    heard = np.isfinite(tone)
-    mean = np.where(heard, tone, 0.0).sum(axis=0) / np.maximum(heard.sum(axis=0), 1)
     return Change(float(_mean_db([one.added_db for one in comparisons])),
+                  _mean_db([one.before_db - _total_db(one.before_db) for one in comparisons]),
                   _mean_db([one.after_db - total for one, total in zip(comparisons, totals, strict=True)]),
-                  _mean_db([one.added_bands_db - total for one, total in zip(comparisons, totals, strict=True)]),
-                  np.where(heard.any(axis=0), mean, np.nan))
+                  _mean_db([one.added_bands_db - total for one, total in zip(comparisons, totals, strict=True)]))
 
 
 def added_apart(one: Change, other: Change) -> Samples:
@@ -97,19 +96,24 @@ def added_apart(one: Change, other: Change) -> Samples:
 
 
 def compared_bands(one: Change, other: Change) -> NDArray[np.bool_]:
-    """Third octaves (31,) that were there before, and are heard after one of two changes."""
-    known = np.isfinite(one.tone_db) & np.isfinite(other.tone_db)
-    return np.asarray(known & (np.maximum(one.after_db, other.after_db) > -_HEARD_DB))
+    """Third octaves (31,) that are heard before, or after one of two changes."""
+    loudest = np.maximum(np.maximum(one.after_db, other.after_db), one.before_db)
+    return np.asarray(loudest > -_HEARD_DB)
 
 
 def tone_apart(one: Change, other: Change) -> Samples:
     """How far their third octaves (31,) are apart, at their best level against each other, in steps, signed."""
-    heard = compared_bands(one, other)
-    if not heard.any():
-        return np.zeros(heard.size)
-    apart = np.where(heard, one.tone_db, 0.0) - np.where(heard, other.tone_db, 0.0)
-    apart[heard] -= np.median(apart[heard])
-    return np.asarray(np.clip(apart, -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * heard.sum()**0.5))
+    apart = np.nan_to_num(tone_lacking_db(other, one))
+    heard = max(int(compared_bands(one, other).sum()), 1)
+    return np.asarray(np.clip(apart, -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * heard**0.5))
+
+
+def tone_lacking_db(one: Change, wanted: Change) -> Samples:
+    """What the third octaves (31,) lack after one change of those after another; nan where neither is heard."""
+    lacking = np.maximum(wanted.after_db, -_UNHEARD_DB) - np.maximum(one.after_db, -_UNHEARD_DB)
+    compared = compared_bands(one, wanted)
+    middle = np.median(lacking[compared]) if compared.any() else 0.0
+    return np.asarray(np.where(compared, lacking - middle, np.nan))
 
 
 def _mean_db(levels: Sequence[Samples | float]) -> Samples:

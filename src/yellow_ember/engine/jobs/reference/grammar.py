@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from yellow_ember.dsp.arrays import Samples
@@ -42,11 +42,11 @@ def plain_stage(kind: str, values: Values | None = None) -> StageSettings:
 
 
 def as_searched(chain: Sequence[StageSettings]) -> Chain:
-    """A chain of a preset or a strip as a search takes it up: what is off is left out, nothing moves."""
+    """A chain of a preset or a strip as a search takes it up, at rest and without what is off or only keeps levels."""
     seen: dict[str, int] = {}
     result = []
     for stage in chain:
-        if stage.on:
+        if stage.on and stage.kind in ORDER:
             seen[stage.kind] = seen.get(stage.kind, 0) + 1
             result.append(replace(stage, id=f"{stage.kind}{seen[stage.kind] - 1 or ''}", lanes=()))
     return tuple(result)
@@ -70,6 +70,13 @@ def _settings_of(kind: str) -> list[StageSettings]:
     declared = stage_kind(kind)
     return [plain_stage(kind, values)
             for values in along(declared, declared.defaults(), first_choice(declared), _STARTS).values]
+
+
+def at_first(chain: Chain) -> Chain:
+    """The chain with every number where it stands at first, and other choices as they are."""
+    return tuple(replace_stage(stage, params={
+        name: stage.declaration.defaults()[name] if isinstance(stage.declaration.parameter(name), Number) else value
+        for name, value in stage.params.items()}) for stage in chain)
 
 
 def with_one_more(chain: Chain) -> list[Chain]:
@@ -156,12 +163,18 @@ class Space:
         return tuple(replace_stage(stage, params=some) for stage, some in zip(self.chain, values, strict=True))
 
 
-def space_of(chain: Chain) -> Space:
-    """What of a chain is varied: the front's numbers, but for those that make up for level, or set the tone, alone."""
+def space_of(chain: Chain, without: Collection[str] = ()) -> Space:
+    """What of a chain is varied: the front's numbers, but for those that make up for level, or set the tone, alone.
+
+    Parameters
+    ----------
+    without : Collection[str]
+        Kinds that stay as they are.
+    """
     axes = []
     for index, stage in enumerate(chain):
         kind = stage.declaration
-        if stage.kind == TONE:
+        if stage.kind == TONE or stage.kind in without:
             continue
         for name in dict.fromkeys((*kind.front, *((kind.tone,) if kind.tone else ()))):
             parameter = kind.parameter(name)

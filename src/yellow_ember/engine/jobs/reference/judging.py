@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,21 +31,22 @@ from yellow_ember.measure.likeness.performance import (
     added_apart,
     aligned,
     change_of,
-    compared_bands,
     tone_apart,
+    tone_lacking_db,
 )
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.loudness import loudness
 from yellow_ember.session.values.model import Session
 
+Result = TypeVar("Result")
 _FACTOR = 2
 """Oversampling while searching: what is proposed is heard at the session's own."""
 _STAGE_COSTS, _TONE_COSTS = 0.12, 0.04
 """Steps that a stage has to be worth, and one that sets the tone alone."""
 _TONE_WEIGHT = 0.2
 """What tone counts for where an equaliser may still set it."""
-_UNEXPLAINED_DB = 5.0
-"""A step of what the result leaves unexplained in the reference."""
+_UNEXPLAINED_DB, _MOST_UNEXPLAINED = 10.0, 3.0
+"""A step of what the result leaves unexplained in the reference, and how many count."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -94,7 +96,9 @@ class Judge:
                              for some in (self._dry_pieces(), others)]
         else:
             self._pair = [_like(reference[:, begin + lag:end + lag], self._dry) for begin, end in self._pieces]
-            self.reference = portrait([reference[:, begin + lag:end + lag] for begin, end in self._pieces], rate)
+            played = [reference[:, begin + lag:end + lag] for begin, end in self._pieces]
+            self._of_pieces = [portrait(played[:count], rate) for count in range(1, len(played) + 1)]
+            self.reference = self._of_pieces[-1]
             self._dry_alone = [self._alone(piece) for piece in self._dry_pieces()]
             self._pair_alone = [self._alone(piece) for piece in self._pair]
             self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, self._pair,
@@ -116,7 +120,8 @@ class Judge:
     def judge(self, chain: Chain, pieces: int | None = None) -> Judged:
         """How far a chain's result is from the reference."""
         made = self.run(chain, pieces)
-        apart = distance(portrait(made, self.rate), self.reference, self._spreads)
+        reference = self._of_pieces[len(made) - 1] if self.same_performance else self.reference
+        apart = distance(portrait(made, self.rate), reference, self._spreads)
         if self.same_performance:
             apart = self._measured(self._spectra(made), apart)
         costs = sum(_TONE_COSTS if stage.kind == TONE else _STAGE_COSTS for stage in chain)
@@ -131,8 +136,7 @@ class Judge:
         """
         made = self.run(chain)
         if self.same_performance:
-            wanted, change = change_of(self._changes), self._change(self._spectra(made))
-            return np.where(compared_bands(wanted, change), wanted.tone_db - change.tone_db, np.nan)
+            return tone_lacking_db(self._change(self._spectra(made)), change_of(self._changes))
         bands = BAND_CENTRES.size
         notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
         return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
@@ -152,23 +156,30 @@ class Judge:
         left = np.mean([10.0 ** (pair.against_lines(lines).added_db / 10.0)
                         for pair, lines in zip(self._pair_alone, spectra, strict=False)])
         gained = 10.0 * np.log10(left + 1e-9) - max(wanted.added_db - 20.0, -60.0)
-        unexplained = float(np.clip(gained / _UNEXPLAINED_DB, 0.0, 6.0))
-        added = np.append(added_apart(change, wanted), unexplained) / 2.0**0.5
+        unexplained = float(np.clip(gained / _UNEXPLAINED_DB, 0.0, _MOST_UNEXPLAINED))
         tone = np.append(0.85 * tone_apart(change, wanted), 0.5 * apart.apart[Respect.TONE])
-        return Distance({**apart.apart, Respect.ADDED: added, Respect.TONE: tone},
-                        {**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0})
+        return Distance({**apart.apart, Respect.ADDED: 0.7 * added_apart(change, wanted), Respect.TONE: tone},
+                        {**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0}, unexplained)
 
     def judge_all(self, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:
         """Judge chains on all cores; in their order."""
-        if not chains:
+        return self.on_all_cores(self.judge, [(chain, pieces) for chain in chains])
+
+    def judge_roughly(self, chains: Sequence[Chain]) -> list[Judged]:
+        """Judge chains by the first piece, on one core."""
+        return [self.judge(chain, 1) for chain in chains]
+
+    def on_all_cores(self, function: Callable[..., Result], arguments: Sequence[tuple[Any, ...]]) -> list[Result]:
+        """A function's results, which must be picklable, in the order of their arguments."""
+        if not arguments:
             return []
-        shares = [chains[first::self._workers] for first in range(self._workers)]
+        shares = [arguments[first::self._workers] for first in range(self._workers)]
 
-        def of(share: Sequence[Chain]) -> Callable[[], list[Judged]]:
-            return lambda: [self.judge(chain, pieces) for chain in share]
+        def of(share: Sequence[tuple[Any, ...]]) -> Callable[[], list[Result]]:
+            return lambda: [function(*some) for some in share]
 
-        judged = side_by_side([of(share) for share in shares if share])
-        return [judged[index % self._workers][index // self._workers] for index in range(len(chains))]
+        results = side_by_side([of(share) for share in shares if share])
+        return [results[index % self._workers][index // self._workers] for index in range(len(arguments))]
 
     def offset_db(self, made: Sequence[Samples]) -> float:
         """What makes a chain's result as loud as what enters the strip; 0 where either is silent."""

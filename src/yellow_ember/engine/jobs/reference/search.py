@@ -18,6 +18,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     MOST_STAGES,
     Chain,
     as_searched,
+    at_first,
     sets_tone,
     signature,
     space_of,
@@ -52,15 +53,15 @@ _BATCH = 16
 _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
 _STARTED = 3
-"""How many kinds of chains are gone on with from what was judged at the start, before the best ones of all are."""
-_MOST_RUNS = 1800
+"""How many kinds of chains are gone on with from what was judged at the start, in turn with the best ones of all."""
+_MOST_RUNS = 2000
 """No further kind is gone on with after so many runs over a piece."""
 _UNHEARD_STEPS = 0.03
 """What is nearer is as good as there."""
-_FIRST_ROUNDS = 2
-"""Of the descent before other choices are tried, and of the one behind an equaliser."""
+_FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
+"""Of descents: before other choices are tried and behind an equaliser; after that; of a stage that is new."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
-_STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 8
+_STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 6
 """How many of those judged by one piece are judged by all."""
 
 
@@ -74,8 +75,6 @@ class SearchOrder:
         How much each respect counts.
     near : Chain | None
         Begin from this chain alone.
-    rounds : int
-        Of each refinement.
     workers : int | None
         Processes, None for one a core; what is found does not depend on it.
     """
@@ -85,7 +84,6 @@ class SearchOrder:
     seed: int = 1
     weights: Mapping[Respect, float] = field(default_factory=lambda: dict(EVEN))
     near: Chain | None = None
-    rounds: int = 5
     workers: int | None = None
 
 
@@ -203,15 +201,16 @@ class _Hunt:
     def run(self, present: Chain) -> Iterator[None]:
         """Search, until all is done that is worth its time, or no difference is left; each yield is a step done."""
         yield from self._screen(present)
-        # What the start shows best may be what only resembles the reference: others are followed a while too.
+        # What the start shows best may be what only resembles the reference: others are followed by turns.
         started = [signature(one.chain) for one in sorted(self._known, key=lambda judged: judged.cost_but_tone)]
         started = list(dict.fromkeys(started))[:_STARTED]
         refined: set[tuple[str, ...]] = set()
         while self._runs < _MOST_RUNS and self.best(1)[0].distance.total(self._order.weights) > _UNHEARD_STEPS:
-            kinds = [*started, *(signature(one.chain) for one in self.best(len(self._known)))]
-            kind = next((one for one in kinds if one not in refined), None)
-            if kind is None:
+            best = [signature(one.chain) for one in self.best(len(self._known))]
+            kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best) if one not in refined]
+            if not kinds:
                 return
+            kind = kinds[0]
             refined.add(kind)
             self._refine(kind)
             self._restructure(kind)
@@ -254,7 +253,13 @@ class _Hunt:
         self._descend(self._bare(kind), _FIRST_ROUNDS)
         choices = list(with_another_choice(self._bare(kind).chain))
         self._settle(self._judged(choices, 1), _CHOICES, _CHOICES)
-        self._descend(self._bare(kind), self._order.rounds)
+        best = self._bare(kind)
+        if len(kind) > 1:
+            # Where one stage has made up for another that was not there yet, no small step leads back.
+            self._descend(self._judged([at_first(best.chain)])[0], _ROUNDS)
+            self._descend(best, _FIRST_ROUNDS)
+        else:
+            self._descend(best, _ROUNDS)
         self._set_tone(self._best_of(kind).chain)
         best = self._best_of(kind)
         if sets_tone(best.chain):
@@ -282,5 +287,22 @@ class _Hunt:
     def _restructure(self, kind: tuple[str, ...]) -> None:
         """Lengthen and shorten a kind's best."""
         chain = self._best_of(kind).chain
-        self._settle(self._judged(with_one_more(without_tone(chain)), 1), 1, _LONGER)
+        longer = self._judged(with_one_more(without_tone(chain)), 1)
+        self._settle(longer + self._moved(longer, kind), 1, _LONGER)
         self._known += self._judged(with_one_less(chain))
+
+    def _moved(self, longer: Sequence[Judged], kind: tuple[str, ...]) -> list[Judged]:
+        """What a little moving of the stage that is new makes, by one piece, of the best longer chains of each kind."""
+        kinds: dict[tuple[str, ...], Judged] = {}
+        for one in sorted(longer, key=lambda judged: judged.cost_but_tone):
+            kinds.setdefault(signature(one.chain), one)
+
+        def moved(start: Judged, chance: np.random.Generator) -> list[Judged]:
+            space = space_of(start.chain, without=kind)
+            return descend(self._judge.judge_roughly, start, space, _SKETCHED_ROUNDS, chance)
+
+        starts = list(kinds.values())[:_LONGER]
+        found = self._judge.on_all_cores(moved, list(zip(starts, self._chance.spawn(len(starts)), strict=True)))
+        result = [judged for some in found for judged in some]
+        self._runs += len(result)
+        return result
