@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -15,6 +16,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 for variable in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_RUNTIME_DIR"):
     os.environ[variable] = str(_HOME / variable.lower())
     (_HOME / variable.lower()).mkdir(mode=0o700)
+
+# Where the tests were started in the background, interrupts are ignored, and by all that they start.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 # A server of the tests' own, if any: who works on this machine may run another.
 os.environ["JACK_DEFAULT_SERVER"] = "yellow-ember-tests"
