@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.measure.comparison import Comparison, compare
@@ -95,23 +94,17 @@ def added_apart(one: Change, other: Change) -> Samples:
     return np.asarray(np.append(bands, total) / 2.0**0.5)
 
 
-def compared_bands(one: Change, other: Change) -> NDArray[np.bool_]:
-    """Third octaves (31,) that are heard before, or after one of two changes."""
-    loudest = np.maximum(np.maximum(one.after_db, other.after_db), one.before_db)
-    return np.asarray(loudest > -_HEARD_DB)
-
-
 def tone_apart(one: Change, other: Change) -> Samples:
     """How far their third octaves (31,) are apart, at their best level against each other, in steps, signed."""
-    apart = np.nan_to_num(tone_lacking_db(other, one))
-    heard = max(int(compared_bands(one, other).sum()), 1)
-    return np.asarray(np.clip(apart, -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * heard**0.5))
+    apart = tone_lacking_db(other, one)
+    compared = max(int(np.isfinite(apart).sum()), 1)
+    return np.asarray(np.clip(np.nan_to_num(apart), -_FARTHEST_DB, _FARTHEST_DB) / (_TONE_STEP_DB * compared**0.5))
 
 
 def tone_lacking_db(one: Change, wanted: Change) -> Samples:
-    """What the third octaves (31,) lack after one change of those after another; nan where neither is heard."""
+    """What the third octaves (31,) lack after one change of those after another; nan where they are never heard."""
     lacking = np.maximum(wanted.after_db, -_UNHEARD_DB) - np.maximum(one.after_db, -_UNHEARD_DB)
-    compared = compared_bands(one, wanted)
+    compared = np.maximum(np.maximum(one.after_db, wanted.after_db), one.before_db) > -_HEARD_DB
     middle = np.median(lacking[compared]) if compared.any() else 0.0
     return np.asarray(np.where(compared, lacking - middle, np.nan))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -193,20 +193,16 @@ class _Hunt:
 
     def best(self, count: int) -> list[Judged]:
         """The best chain of each kind, the best kinds first."""
-        kinds: dict[tuple[str, ...], Judged] = {}
-        for one in sorted(self._known, key=lambda judged: judged.cost):
-            kinds.setdefault(signature(one.chain), one)
-        return list(kinds.values())[:count]
+        return list(_best_of_kinds(self._known, lambda one: one.cost).values())[:count]
 
     def run(self, present: Chain) -> Iterator[None]:
         """Search, until all is done that is worth its time, or no difference is left; each yield is a step done."""
         yield from self._screen(present)
         # What the start shows best may be what only resembles the reference: others are followed by turns.
-        started = [signature(one.chain) for one in sorted(self._known, key=lambda judged: judged.cost_but_tone)]
-        started = list(dict.fromkeys(started))[:_STARTED]
+        started = list(_best_of_kinds(self._known, lambda one: one.cost_but_tone))[:_STARTED]
         refined: set[tuple[str, ...]] = set()
         while self._runs < _MOST_RUNS and self.best(1)[0].distance.total(self._order.weights) > _UNHEARD_STEPS:
-            best = [signature(one.chain) for one in self.best(len(self._known))]
+            best = list(_best_of_kinds(self._known, lambda one: one.cost))
             kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best) if one not in refined]
             if not kinds:
                 return
@@ -293,16 +289,20 @@ class _Hunt:
 
     def _moved(self, longer: Sequence[Judged], kind: tuple[str, ...]) -> list[Judged]:
         """What a little moving of the stage that is new makes, by one piece, of the best longer chains of each kind."""
-        kinds: dict[tuple[str, ...], Judged] = {}
-        for one in sorted(longer, key=lambda judged: judged.cost_but_tone):
-            kinds.setdefault(signature(one.chain), one)
-
         def moved(start: Judged, chance: np.random.Generator) -> list[Judged]:
             space = space_of(start.chain, without=kind)
             return descend(self._judge.judge_roughly, start, space, _SKETCHED_ROUNDS, chance)
 
-        starts = list(kinds.values())[:_LONGER]
+        starts = list(_best_of_kinds(longer, lambda one: one.cost_but_tone).values())[:_LONGER]
         found = self._judge.on_all_cores(moved, list(zip(starts, self._chance.spawn(len(starts)), strict=True)))
         result = [judged for some in found for judged in some]
         self._runs += len(result)
         return result
+
+
+def _best_of_kinds(judged: Iterable[Judged], by: Callable[[Judged], float]) -> dict[tuple[str, ...], Judged]:
+    """The best chain of each kind, the best kinds first."""
+    kinds: dict[tuple[str, ...], Judged] = {}
+    for one in sorted(judged, key=by):
+        kinds.setdefault(signature(one.chain), one)
+    return kinds
