@@ -28,6 +28,8 @@ from yellow_ember.session.values.model import MASTER, Loop, Session, new_stage
 pytestmark = pytest.mark.skipif(not HAVE_JACK, reason="jackd, or JACK's library, is not here")
 PORTS = LiveInput(kind=InputKind.PORTS, channels=(1, 2))
 Start = Callable[..., EngineClient]
+_PULSES, _SPACING = 15, 4000
+_LEFT_AT, _RIGHT_AT = 500, 900
 
 
 @pytest.fixture
@@ -63,10 +65,18 @@ def wire(other: Neighbour) -> None:
         other.connect(f"Yellow Ember:Guest out {side}", into.name)
 
 
-def pulses(frames: int = 48000) -> np.ndarray:
-    sound = np.zeros((2, frames))
-    sound[0, 5000], sound[1, 9000] = 0.5, 0.25
-    return sound
+def pulses() -> np.ndarray:
+    """Many of them: on a machine that stands now and then, the server leaves out or repeats a period."""
+    sound = np.zeros((2, _PULSES, _SPACING))
+    sound[0, :, _LEFT_AT], sound[1, :, _RIGHT_AT] = 0.5, 0.25
+    return sound.reshape(2, -1)
+
+
+def most_heard(heard: np.ndarray, side: int = 0) -> tuple[float, int]:
+    """How high the pulses of a side mostly are, and by how many frames they are mostly late."""
+    each = np.abs(heard[side].reshape(_PULSES, _SPACING))
+    at = each.argmax(axis=1)[each.max(axis=1) > 0.0]
+    return float(np.median(each.max(axis=1))), int(np.bincount(at).argmax()) - (_LEFT_AT, _RIGHT_AT)[side]
 
 
 _DEVICES = """
@@ -99,9 +109,10 @@ def test_another_programs_track_goes_through_a_strip(insert: tuple[Session, str]
     with neighbour() as other:
         wire(other)
         heard = other.play(pulses())
-        assert heard[0].max() == pytest.approx(0.5 * gain(6.0), rel=1e-4)
-        assert heard[1].max() == pytest.approx(0.25 * gain(6.0), rel=1e-4)
-        assert np.count_nonzero(np.abs(heard) > 1e-6) == 2
+        assert most_heard(heard)[0] == pytest.approx(0.5 * gain(6.0), rel=1e-4)
+        assert most_heard(heard, 1)[0] == pytest.approx(0.25 * gain(6.0), rel=1e-4)
+        frames = np.count_nonzero(np.abs(heard.reshape(2, _PULSES, _SPACING)) > 1e-6, axis=2)
+        assert np.median(frames, axis=1).tolist() == [1.0, 1.0]
 
 
 @pytest.mark.parametrize("kinds", [(), ("limit",), ("drive", "limit")])
@@ -113,10 +124,10 @@ def test_it_is_as_late_as_is_said(kinds: tuple[str, ...], insert: tuple[Session,
     client = start(session)
     with neighbour() as other:
         wire(other)
-        heard = np.abs(other.play(pulses())[0])
+        late = most_heard(other.play(pulses()))[1]
         said = client.poll().live_latency
         assert said is not None
-        assert int(heard.argmax()) == 5000 + said + 128
+        assert late == said + 128
 
 
 def test_the_card_s_channels_are_connected_by_themselves(demo: Session, start: Start) -> None:
@@ -139,7 +150,7 @@ def test_a_strip_that_is_renamed_keeps_its_connections(insert: tuple[Session, st
         client.set_session(edit_strip(session, strip_id, lambda strip: strip.with_(name="Visitor", tint="#123456")))
         wait_until(lambda: client.poll() and len(other.ports("Yellow Ember:Visitor")) == 4)
         assert not other.ports("Guest")
-        assert other.play(pulses())[0].max() == pytest.approx(0.5, rel=1e-4)
+        assert most_heard(other.play(pulses()))[0] == pytest.approx(0.5, rel=1e-4)
 
 
 def test_strips_that_come_and_go_take_their_ports_along(insert: tuple[Session, str], start: Start) -> None:
@@ -196,7 +207,7 @@ def test_a_server_that_goes_away_is_followed_and_gone_back_to(insert: tuple[Sess
     wait_until(lambda: client.poll() and client.device == JACK and client.block == 256)
     with neighbour() as other:
         wire(other)
-        assert other.play(pulses())[0].max() == pytest.approx(0.5, rel=1e-4)
+        assert most_heard(other.play(pulses()))[0] == pytest.approx(0.5, rel=1e-4)
     assert client.restarts == 0
 
 
@@ -206,10 +217,10 @@ def test_a_period_that_changes_is_followed(insert: tuple[Session, str], start: S
         other.client.blocksize = 512
         wait_until(lambda: client.poll() and client.device == JACK and client.block == 512)
         wire(other)
-        heard = np.abs(other.play(pulses())[0])
+        late = most_heard(other.play(pulses()))[1]
         said = client.poll().live_latency
         assert said is not None
-        assert int(heard.argmax()) == 5000 + said + 512
+        assert late == said + 512
 
 
 def test_a_server_of_another_rate_is_said(insert: tuple[Session, str], server: Server, start: Start) -> None:
@@ -243,9 +254,12 @@ def test_what_comes_through_a_server_is_recorded(insert: tuple[Session, str], st
         client.stop()
         assert isinstance(answer(client), Recorded)
     sound = soundfile.read(tmp_path / "Guest 1.wav")[0]
-    left, right = np.flatnonzero(sound[:, 0])[0], np.flatnonzero(sound[:, 1])[0]
-    assert (sound[left, 0], sound[right, 1]) == (pytest.approx(0.5), pytest.approx(0.25))
-    assert right - left == 4000
+    left, right = np.flatnonzero(sound[:, 0]), np.flatnonzero(sound[:, 1])
+    assert min(len(left), len(right)) > _PULSES / 2
+    np.testing.assert_allclose(sound[left, 0], 0.5)
+    np.testing.assert_allclose(sound[right, 1], 0.25)
+    together = np.isin(right, left + _RIGHT_AT - _LEFT_AT)
+    assert np.count_nonzero(together) > _PULSES / 2
 
 
 def test_a_server_that_goes_away_leaves_what_was_recorded(insert: tuple[Session, str], start: Start, server: Server,
