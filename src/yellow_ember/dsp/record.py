@@ -361,14 +361,15 @@ COMPILED_HALF = "i,i,i,i"
 
 
 class CompiledHalf:
-    """What makes the sound of a stage, a slot or a chain: its record, and the kernel that runs a block on it.
+    """What makes the sound of a stage, a slot or a chain: its record, and the kernel (see `Kernel`) that runs a block.
 
     `address` is the kernel under the one signature that all have; it is compiled, or loaded, when it is first asked
     for.  What calls it by that address need not be compiled with it.
     """
 
-    def __init__(self, record_type: type[Record], process: Callable[[Any, Samples], None]) -> None:
-        self.record_type, self.process = record_type, process
+    def __init__(self, record_type: type[Record], process: Callable[[Any, Samples], None], *,
+                 wide: bool = False) -> None:
+        self.record_type, self.process, self._wide = record_type, process, wide
 
     def load(self) -> None:
         """Load it now, or compile it."""
@@ -382,4 +383,4 @@ class CompiledHalf:
         def entry(record: int, block: int, channels: int, frames: int) -> None:
             process(record_at(record, dtype), block_at(block, channels, frames))
 
-        return address_of_kernel(entry, COMPILED_HALF, self.record_type.__name__)
+        return address_of_kernel(entry, COMPILED_HALF, self.record_type.__name__, wide=self._wide)

@@ -66,12 +66,15 @@ class Kernel:
         How Numba compiles it.
     name : str | None
         What it is called on disk, if not after the function.
+    wide : bool
+        Its loops are long enough for the widest vectors that the processor has.
     """
 
-    def __init__(self, function: Callable[..., Any], options: Mapping[str, Any], name: str | None = None) -> None:
+    def __init__(self, function: Callable[..., Any], options: Mapping[str, Any], name: str | None = None, *,
+                 wide: bool = False) -> None:
         functools.update_wrapper(self, function)
-        self.py_func, self.targetoptions = function, options
-        self.name = name or f"{function.__module__.rpartition('.')[2]}.{function.__qualname__}"
+        self.py_func, self.targetoptions, self.wide = function, options, wide
+        self.name = name or f"{function.__module__.partition('.')[2]}.{function.__qualname__}"
         # What lies on disk is named by the sources of this package, which say nothing of others.
         self._is_kept = function.__module__.startswith(__name__.partition(".")[0] + ".")
         self._entries: dict[str, Callable[..., Any]] = {}
@@ -175,6 +178,6 @@ def _compiled(function: Function, options: Mapping[str, Any]) -> Function:
     return function if PLAIN else cast(Function, Kernel(function, options))
 
 
-def address_of_kernel(function: Callable[..., None], kinds: str, name: str) -> int:
-    """Compile a function, or load it, that other compiled code calls by its address; `name` is its own on disk."""
-    return Kernel(function, _MAY_FUSE, name).address(kinds)
+def address_of_kernel(function: Callable[..., None], kinds: str, name: str, *, wide: bool = False) -> int:
+    """Compile a function, or load it, that other compiled code calls by its address; else as `Kernel`."""
+    return Kernel(function, _MAY_FUSE, name, wide=wide).address(kinds)

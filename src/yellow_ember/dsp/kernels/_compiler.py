@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import functools
 import importlib
 import weakref
 from collections.abc import Callable
@@ -25,6 +26,8 @@ from yellow_ember.dsp.kernels._arrays import pointer_to
 _ARRAYS = {"d": "float64", "f": "float32", "l": "int64", "?": "bool_"}
 """NumPy's types by their letters."""
 _NUMBERS = {"i": types.int64, "f": types.float64, "b": types.boolean}
+_HARDEST = 3
+"""How hard LLVM tries."""
 _RESULTS = {types.none: "", types.int64: "i", types.float64: "f", types.boolean: "b"}
 
 
@@ -74,17 +77,43 @@ class _Library(CPUCodeLibrary):
         return bytes(self._codegen._tm.emit_object(module))
 
 
+class _Width:
+    """How wide the vectors may be in what is compiled, and all that was compiled for that.
+
+    LLVM leaves a processor's 512-bit vectors alone, since few of them cost more in clock rate than they save.
+    """
+
+    def __init__(self, *, wide: bool) -> None:
+        self._wide = wide
+        self._dispatchers: weakref.WeakKeyDictionary[Kernel, Any] = weakref.WeakKeyDictionary()
+
+    def dispatcher(self, kernel: Kernel) -> Any:
+        made = self._dispatchers.get(kernel)
+        if made is None:
+            decorator: Any = numba.njit
+            made = decorator(no_cpython_wrapper=True, no_cfunc_wrapper=True, **kernel.targetoptions)(kernel.py_func)
+            self._dispatchers[kernel] = made
+        return made
+
+    @functools.cached_property
+    def machine(self) -> Any:
+        """What LLVM compiles for."""
+        codegen: Any = cpu_target.target_context.codegen()
+        options: dict[str, Any] = {"opt": _HARDEST}
+        codegen._customize_tm_options(options)
+        if self._wide and "+avx512f" in options["features"]:
+            options["features"] += ",-prefer-256-bit"
+        return llvm.Target.from_triple(llvm.get_process_triple()).create_target_machine(**options)
+
+
+_NARROW, _WIDE = _Width(wide=False), _Width(wide=True)
+_width = _NARROW
+"""Of what is being compiled, which is one kernel at a time."""
+
+
 def dispatcher(kernel: Kernel) -> Any:
     """What Numba takes a kernel for where another one calls it."""
-    made = _dispatchers.get(kernel)
-    if made is None:
-        decorator: Any = numba.njit
-        made = decorator(no_cpython_wrapper=True, no_cfunc_wrapper=True, **kernel.targetoptions)(kernel.py_func)
-        _dispatchers[kernel] = made
-    return made
-
-
-_dispatchers: weakref.WeakKeyDictionary[Kernel, Any] = weakref.WeakKeyDictionary()
+    return _width.dispatcher(kernel)
 
 
 @global_compiler_lock
@@ -96,7 +125,11 @@ def compile_kernel(kernel: Kernel, kinds: str) -> MachineCode:
     TypeError
         It allocates, or returns what is no number.
     """
+    global _width
     _prepare()
+    _width = _WIDE if kernel.wide else _NARROW
+    codegen: Any = cpu_target.target_context.codegen()
+    codegen._tm = _width.machine
     takes = [_numba_type(kind) for kind in kinds.split(",")] if kinds else []
     inner = dispatcher(kernel)
     inner.compile(tuple(takes))

@@ -385,7 +385,7 @@ def process(record: BandsRecord, block: Samples) -> None:
 class BandsProcessor(Processor):
     """The Python half."""
 
-    compiled = CompiledHalf(BandsRecord, process)
+    compiled = CompiledHalf(BandsRecord, process, wide=True)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         factor, held = setup.oversample, CORRECTION_TAPS - 1

@@ -82,7 +82,7 @@ def process(record: CabinetRecord, block: Samples) -> None:
 class CabinetProcessor(Processor):
     """The Python half."""
 
-    compiled = CompiledHalf(CabinetRecord, process)
+    compiled = CompiledHalf(CabinetRecord, process, wide=True)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         own = setup.impulse

@@ -102,7 +102,7 @@ def process(record: DriveRecord, block: Samples) -> None:
 class DriveProcessor(Processor):
     """The Python half."""
 
-    compiled = CompiledHalf(DriveRecord, process)
+    compiled = CompiledHalf(DriveRecord, process, wide=True)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         return {"inner": shaper_latency(setup), **shaper_sizes(setup)}

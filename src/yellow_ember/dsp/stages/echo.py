@@ -240,7 +240,7 @@ def process(record: EchoRecord, block: Samples) -> None:
 class EchoProcessor(Processor):
     """The Python half."""
 
-    compiled = CompiledHalf(EchoRecord, process)
+    compiled = CompiledHalf(EchoRecord, process, wide=True)
     in_tempo = True
 
     def sizes(self, setup: Setup) -> dict[str, int]:

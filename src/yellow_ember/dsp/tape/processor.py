@@ -299,7 +299,7 @@ def process(record: TapeRecord, block: Samples) -> None:
 class TapeProcessor(Processor):
     """The Python half."""
 
-    compiled = CompiledHalf(TapeRecord, process)
+    compiled = CompiledHalf(TapeRecord, process, wide=True)
 
     def sizes(self, setup: Setup) -> dict[str, int]:
         self._taps = min(2 * max(16, round(setup.rate / 1000.0)) + 1, FILTER_BINS)
