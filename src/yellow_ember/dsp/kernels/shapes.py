@@ -162,15 +162,17 @@ WIDE, BLENDED = 4.0, 8.0
 
 
 @kernel
-def primitive(curve: Samples, place: float) -> tuple[float, float]:
-    """Input x at a place in a table, and the antiderivative there; the table's second half holds it over 1 + |x|."""
+def read_primitive(curve: Samples, places: Samples, count: int, areas: Samples) -> None:
+    """The shape's antiderivative at every place in its table, whose second half holds it over 1 + |x|."""
     cells = curve.shape[0] // 2
-    whole = int(place)
-    cell, t = np.uintp(cells + whole), place - whole
-    u = 2.0 * place / cells - 1.0
-    stretch = 1.0 / (1.0 - abs(u))
-    part = curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3]))
-    return u * stretch, part * stretch
+    scale = 2.0 / cells
+    for j in range(np.uintp(count)):
+        place = places[j]
+        whole = int(place)
+        cell, t = np.uintp(cells + whole), place - whole
+        areas[j] = curve[cell, 0] + t * (curve[cell, 1] + t * (curve[cell, 2] + t * curve[cell, 3]))
+    for j in range(np.uintp(count)):
+        areas[j] /= 1.0 - abs(places[j] * scale - 1.0)
 
 
 @kernel
@@ -183,43 +185,44 @@ def wide_ones(before: Samples, here: Samples) -> int:
 
 
 @kernel
-def wide_steps(curve: Samples, places: Samples, values: Samples, n: int, steps: int, last: Samples,
-               corrections: Samples) -> bool:
-    """What the means over wide sub-steps differ by from those of their ends' values; True where any does.
+def correct_wide(cells: int, before: Samples, here: Samples, area_before: Samples, area_here: Samples,
+                 values: Samples) -> None:
+    """Bring values half-way between a sub-step's ends to its mean, as far as it is wide."""
+    scale = 2.0 / cells
+    for i in range(np.uintp(here.shape[0])):
+        u0, u1 = before[i] * scale - 1.0, here[i] * scale - 1.0
+        passed = abs(here[i] - before[i])
+        step = u1 / (1.0 - abs(u1)) - u0 / (1.0 - abs(u0))
+        mean = (area_here[i] - area_before[i]) / (step if passed > WIDE else 1.0)
+        share = min(max((passed - WIDE) / (BLENDED - WIDE), 0.0), 1.0)
+        values[i] += share * (mean - values[i])
+
+
+@kernel
+def correct_wide_steps(curve: Samples, places: Samples, n: int, steps: int, last: Samples, areas: Samples,
+                       values: Samples) -> None:
+    """Take means over wide sub-steps in place of the values half-way between their ends.
 
     Parameters
     ----------
     places : Samples
-        In the table, as `read_curve` leaves them, and `values` what it read there.
+        In the table, as `read_curve` leaves them.
     last : Samples
-        (2,), the last place and value before.
+        (2,), the last place before, and room for the antiderivative there.
+    areas : Samples
+        Scratch of n steps.
     """
-    found = False
-    for k in range(steps):
-        if k == 0:
-            end = (steps - 1) * n
-            wide = wide_ones(places[end:end + n - 1], places[1:n]) + int(abs(places[0] - last[0]) > WIDE)
-        else:
-            wide = wide_ones(places[(k - 1) * n:k * n], places[k * n:(k + 1) * n])
-        if wide == 0:
-            continue
-        if not found:
-            found = True
-            for j in range(n * steps):
-                corrections[j] = 0.0
-        for i in range(n):
-            at = k * n + i
-            back = at - n if k > 0 else (steps - 1) * n + i - 1
-            place = places[back] if k > 0 or i > 0 else last[0]
-            passed = abs(places[at] - place)
-            if passed > WIDE:
-                value = values[back] if k > 0 or i > 0 else last[1]
-                x0, f0 = primitive(curve, place)
-                x1, f1 = primitive(curve, places[at])
-                share = min((passed - WIDE) / (BLENDED - WIDE), 1.0)
-                corrections[at] = share * ((f1 - f0) / (x1 - x0) - 0.5 * (value + values[at]))
-    last[0], last[1] = places[n * steps - 1], values[n * steps - 1]
-    return found
+    count, end = n * steps, (steps - 1) * n
+    wide = wide_ones(last[0:1], places[0:1]) + wide_ones(places[end:count - 1], places[1:n])
+    wide += wide_ones(places[0:end], places[n:count])
+    if wide == 0:
+        return
+    cells = curve.shape[0] // 2
+    read_primitive(curve, places, count, areas)
+    read_primitive(curve, last, 1, last[1:2])
+    correct_wide(cells, last[0:1], places[0:1], last[1:2], areas[0:1], values[0:1])
+    correct_wide(cells, places[end:count - 1], places[1:n], areas[end:count - 1], areas[1:n], values[1:n])
+    correct_wide(cells, places[0:end], places[n:count], areas[0:end], areas[n:count], values[n:count])
 
 
 @kernel
@@ -485,7 +488,7 @@ def begin_samples(samples: Samples, n: int, coming: Samples) -> None:
 
 
 BEND_STATES = PAST + 10
-"""Samples before; the last place and its value or integrals; the core's; sums that come; begun."""
+"""Samples before; the last value and place, or place and integrals; the core's; sums that come; begun."""
 _LAST, _CORE, _COMING, _BEGUN = PAST, PAST + 3, PAST + 6, PAST + 9
 
 
@@ -498,7 +501,7 @@ def begin(kind: int, curve: Samples, knee: float, offset: float, rest: float, st
         state[_LAST + 1] = rest
     elif kind == TABLE:
         u = (offset / (1.0 + abs(offset)) + 1.0) * 0.25 * curve.shape[0]
-        state[_LAST], state[_LAST + 1] = u, rest
+        state[_LAST], state[_LAST + 1] = rest, u
     else:
         state[_LAST] = offset
         integrate(kind, knee, state[_LAST:_LAST + 1], 1, state[_LAST + 1:_LAST + 2])
@@ -533,10 +536,10 @@ def bend(samples: Samples, n: int, kind: int, curve: Samples, steps: int, knee: 
     begin_samples(samples, n, coming)
     if kind == TABLE:
         read_curve(curve, places, n * steps, bent)
-        between_values(bent, n, steps, state[_LAST + 1], seconds)
+        between_values(bent, n, steps, state[_LAST], seconds)
+        correct_wide_steps(curve, places, n, steps, state[_LAST + 1:_LAST + 3], values, seconds)
+        state[_LAST], state[_LAST + 1] = bent[n * steps - 1], places[n * steps - 1]
         weigh_steps(seconds, n, steps, MEAN, rest, samples, coming)
-        if wide_steps(curve, places, bent, n, steps, state[_LAST:_LAST + 2], values):
-            weigh_steps(values, n, steps, MEAN, 0.0, samples, coming)
     elif kind == RING:
         for j in range(n * steps):
             bent[j] = cosine(places[j] - 0.5 * math.pi)
