@@ -218,14 +218,18 @@ def served(application: QApplication, period: int) -> None:
 _START = """
 import os, sys, time
 began = float(sys.argv[1])
-from PyQt6.QtCore import QTimer
-from pathlib import Path
 import yellow_ember.app.launch as launch
-import yellow_ember.app.main_window as main_window
 from yellow_ember.shipped import DEMO
-old = main_window.MainWindow.show
-def show(window):
-    old(window)
+def watched():
+    # The window's modules load here, as they do without a watch: while the server starts.
+    start_server()
+    from yellow_ember.app.main_window import MainWindow
+    def shown(window):
+        show(window)
+        watch(window)
+    show, MainWindow.show = MainWindow.show, shown
+def watch(window):
+    from PyQt6.QtCore import QTimer
     from PyQt6.QtWidgets import QApplication
     QApplication.processEvents()
     print("window", time.time() - began, flush=True)
@@ -239,7 +243,7 @@ def show(window):
             window.workspace.playback.frame.disconnect(look)
             QTimer.singleShot(0, window.close)
     window.workspace.playback.frame.connect(look)
-main_window.MainWindow.show = show
+start_server, launch.start_server = launch.start_server, watched
 launch.launch([DEMO])
 """
 
