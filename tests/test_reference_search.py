@@ -47,7 +47,7 @@ from yellow_ember.engine.jobs.reference.references import (
     checked,
     read_reference,
 )
-from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, search
+from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, idles, search
 from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import compare
@@ -307,6 +307,14 @@ def test_an_equaliser_comes_near_any_smooth_change_of_tone(seed: int) -> None:
     apart = np.interp(BAND_CENTRES, curve.x, curve.y) - wanted
     assert np.std(apart) < 0.5 * np.std(wanted)
     assert np.std(apart) < 1.6
+
+
+def test_what_a_stage_that_does_nothing_was_added_to_is_not_followed() -> None:
+    reached = {("comp",): 0.5, ("comp", "wear"): 0.51, ("comp", "drive"): 0.6, ("tape", "wear"): 0.5,
+               ("tape", "tape"): 1.0, ("tape", "tape", "room"): 1.0}
+    followed = [("comp",), ("tape", "tape")]
+    assert {kind for kind in reached if idles(kind, reached, followed)} == {("comp", "wear"), ("tape", "tape", "room")}
+    assert not any(idles(kind, reached, []) for kind in reached)
 
 
 def test_workers_change_nothing(session: Session) -> None:

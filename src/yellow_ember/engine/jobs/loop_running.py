@@ -39,6 +39,7 @@ def run_in_loop(chain: Chain, loop: Samples, start: int, rate: float, begin: int
     end = frames if end is None else end
     settle = min(round(_SETTLE_SECONDS * rate), frames)
     # What follows the stretch pushes its end through the chain's latency.
-    places = np.arange(begin - settle, end + chain.latency) % frames
-    chain.clock.frame = start + begin - settle
-    return run_whole(chain, loop[:, places], BLOCK)[:, settle:settle + end - begin]
+    first, last = begin - settle, end + chain.latency
+    turns = [loop[:, max(first - at, 0):last - at] for at in range(first // frames * frames, last, frames)]
+    chain.clock.frame = start + first
+    return run_whole(chain, np.concatenate(turns, axis=1), BLOCK)[:, settle:settle + end - begin]

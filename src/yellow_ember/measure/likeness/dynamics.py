@@ -70,7 +70,8 @@ def _crest_db(sound: Samples, rate: float) -> Samples:
         # The band's envelope, at twice the rate that it needs, or more: its peaks are met closely enough.
         part = np.zeros(1 << (2 * int(high - low)).bit_length(), complex)
         part[:high - low] = lines[low:high]
-        power = np.abs(np.fft.ifft(part)) ** 2
+        envelope = np.fft.ifft(part)
+        power = envelope.real**2 + envelope.imag**2
         result[index] = 10.0 * np.log10(
             2.0 * float(power.max()) / max(float(power.mean()) * size / sound.size, 1e-20) + 1e-3)
     return result

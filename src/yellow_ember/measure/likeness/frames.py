@@ -59,13 +59,17 @@ def frames_of(pieces: Sequence[Samples], rate: float) -> Frames:
     """
     size = 2 * round(FRAME_SECONDS * rate / 2.0)
     window = np.hanning(size + 1)[:-1]
-    spectra = [np.fft.rfft(sliding_window_view(piece, size, axis=1)[:, ::size // 2] * window, axis=2)
-               for piece in pieces]
-    lines = np.concatenate(spectra, axis=1) / window.sum()
-    middle = np.abs(lines.mean(axis=0)) ** 2
-    stereo = lines.shape[0] > 1
-    side = np.abs(lines[0] - lines[1]) ** 2 / 4.0 if stereo else np.zeros((0, lines.shape[2]))
-    cross = (lines[0] * np.conj(lines[1])).real if stereo else side
+    window /= window.sum()
+
+    def power(signals: Sequence[Samples]) -> Samples:
+        lines = [np.fft.rfft(sliding_window_view(one, size)[::size // 2] * window, axis=1) for one in signals]
+        return np.concatenate([each.real**2 + each.imag**2 for each in lines])
+
+    middle = power([piece.mean(axis=0) for piece in pieces])
+    stereo = pieces[0].shape[0] > 1
+    side = power([(piece[0] - piece[1]) / 2.0 for piece in pieces]) if stereo else np.zeros((0, middle.shape[1]))
+    # Left against right is what the middle holds, less what the side does.
+    cross = middle - side if stereo else side
     hz: Samples = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
     audible = (hz >= 20.0) & (hz <= 20000.0)
     level = 10.0 * np.log10(middle[:, audible].sum(axis=1) + 1e-20)

@@ -28,10 +28,12 @@ _STARTS, _ADDED_EACH = 8, 3
 """Settings of each kind that a search begins with; each third of them is tried where a stage is added."""
 
 Chain = tuple[StageSettings, ...]
+Signature = tuple[str, ...]
+"""By which chains count as of one kind: what is in them but for what sets the tone alone."""
 
 
-def signature(chain: Chain) -> tuple[str, ...]:
-    """By which chains count as of one kind: what is in them but for what sets the tone alone."""
+def signature(chain: Chain) -> Signature:
+    """The kinds of a chain's stages, as far as they count."""
     return tuple(stage.kind for stage in chain if stage.kind != TONE)
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from yellow_ember.engine.jobs.reference.descent import descend
 from yellow_ember.engine.jobs.reference.grammar import (
     MOST_STAGES,
     Chain,
+    Signature,
     as_searched,
     at_first,
     sets_tone,
@@ -56,6 +58,8 @@ _STARTED = 3
 """How many kinds of chains are gone on with from what was judged at the start, in turn with the best ones of all."""
 _MOST_RUNS = 2000
 """No further kind is gone on with after so many runs over a piece."""
+_IDLE_STEPS = 0.02
+"""A stage that changes the distance by less does nothing."""
 _UNHEARD_STEPS = 0.03
 """What is nearer is as good as there."""
 _FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
@@ -200,10 +204,12 @@ class _Hunt:
         yield from self._screen(present)
         # What the start shows best may be what only resembles the reference: others are followed by turns.
         started = list(_best_of_kinds(self._known, lambda one: one.cost_but_tone))[:_STARTED]
-        refined: set[tuple[str, ...]] = set()
+        refined: set[Signature] = set()
         while self._runs < _MOST_RUNS and self.best(1)[0].distance.total(self._order.weights) > _UNHEARD_STEPS:
-            best = list(_best_of_kinds(self._known, lambda one: one.cost))
-            kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best) if one not in refined]
+            best = _best_of_kinds(self._known, lambda one: one.cost)
+            reached = {one: judged.distance.total(self._order.weights) for one, judged in best.items()}
+            kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best)
+                     if one not in refined and not idles(one, reached, refined)]
             if not kinds:
                 return
             kind = kinds[0]
@@ -230,12 +236,12 @@ class _Hunt:
         self._set_tone(())
         yield
 
-    def _best_of(self, kind: tuple[str, ...]) -> Judged:
+    def _best_of(self, kind: Signature) -> Judged:
         return min((one for one in self._known if signature(one.chain) == kind), key=lambda judged: judged.cost)
 
     def _settle(self, rough: Sequence[Judged], of_a_kind: int, most: int) -> None:
         """Judge the best of what was judged by one piece by all of them, at most so many of each kind of chain."""
-        best: dict[tuple[str, ...], int] = {}
+        best: dict[Signature, int] = {}
         chosen: list[Chain] = []
         for one in sorted(rough, key=lambda judged: judged.cost_but_tone):
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
@@ -244,7 +250,7 @@ class _Hunt:
         known = {id(one.chain) for one in self._known}
         self._known += self._judged([chain for chain in chosen if id(chain) not in known])
 
-    def _refine(self, kind: tuple[str, ...]) -> None:
+    def _refine(self, kind: Signature) -> None:
         """Move its numbers, try other choices, and move them again; so too with its tone set, where that is nearer."""
         self._descend(self._bare(kind), _FIRST_ROUNDS)
         choices = list(with_another_choice(self._bare(kind).chain))
@@ -262,7 +268,7 @@ class _Hunt:
             self._descend(best, _FIRST_ROUNDS)
             self._set_tone(self._best_of(kind).chain)
 
-    def _bare(self, kind: tuple[str, ...]) -> Judged:
+    def _bare(self, kind: Signature) -> Judged:
         """The best of a kind whose tone is not set, where there is one."""
         return min((one for one in self._known if signature(one.chain) == kind and not sets_tone(one.chain)),
                    key=lambda judged: judged.cost, default=self._best_of(kind))
@@ -280,14 +286,14 @@ class _Hunt:
         if known.sum() > 1:
             self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate)])
 
-    def _restructure(self, kind: tuple[str, ...]) -> None:
+    def _restructure(self, kind: Signature) -> None:
         """Lengthen and shorten a kind's best."""
         chain = self._best_of(kind).chain
         longer = self._judged(with_one_more(without_tone(chain)), 1)
         self._settle(longer + self._moved(longer, kind), 1, _LONGER)
         self._known += self._judged(with_one_less(chain))
 
-    def _moved(self, longer: Sequence[Judged], kind: tuple[str, ...]) -> list[Judged]:
+    def _moved(self, longer: Sequence[Judged], kind: Signature) -> list[Judged]:
         """What a little moving of the stage that is new makes, by one piece, of the best longer chains of each kind."""
         def moved(start: Judged, chance: np.random.Generator) -> list[Judged]:
             space = space_of(start.chain, without=kind)
@@ -300,9 +306,21 @@ class _Hunt:
         return result
 
 
-def _best_of_kinds(judged: Iterable[Judged], by: Callable[[Judged], float]) -> dict[tuple[str, ...], Judged]:
+def idles(kind: Signature, reached: Mapping[Signature, float], followed: Collection[Signature]) -> bool:
+    """Whether all that a kind of chain has beside a shorter one that was followed does nothing.
+
+    Parameters
+    ----------
+    reached : Mapping[Signature, float]
+        By kind the distance of its best chain, in steps.
+    """
+    return any(len(one) < len(kind) and not Counter(one) - Counter(kind)
+               and abs(reached[one] - reached[kind]) < _IDLE_STEPS for one in followed)
+
+
+def _best_of_kinds(judged: Iterable[Judged], by: Callable[[Judged], float]) -> dict[Signature, Judged]:
     """The best chain of each kind, the best kinds first."""
-    kinds: dict[tuple[str, ...], Judged] = {}
+    kinds: dict[Signature, Judged] = {}
     for one in sorted(judged, key=by):
         kinds.setdefault(signature(one.chain), one)
     return kinds
