@@ -252,6 +252,8 @@ def test_the_view_follows_while_playing(window: MainWindow, qtbot: QtBot) -> Non
     workspace, time = window.workspace, window.workspace.time_view
     workspace.sessions.document.commit("None", lambda session: session.with_(loop=Loop(0, 0, False)))
     workspace.settings.follow = "page"
+    workspace.playback.locate(0)
+    qtbot.waitUntil(lambda: workspace.playback.state.position == 0, timeout=20000)
     time.zoom(200.0, 0.0)
     workspace.playback.toggle_play()
     qtbot.waitUntil(lambda: time.first > 0.0, timeout=20000)
