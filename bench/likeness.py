@@ -5,13 +5,19 @@ Material is made as the demo's is, with other notes for the other performance.
 
 from __future__ import annotations
 
+import contextlib
 import importlib.util
 import itertools
+import multiprocessing
+import sys
+import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import ModuleType
+from typing import Any
 
 # First of all: it decides where everything is kept, before anything looks.
 from measuring import HOME, row  # isort: skip
@@ -23,16 +29,20 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.dsp.parameters import Number, Option, Value
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
-from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
+from yellow_ember.engine.jobs.reference.for_files import match_file
+from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage, with_tone
 from yellow_ember.engine.jobs.reference.references import Reference
-from yellow_ember.engine.jobs.reference.search import Findings, SearchOrder, search
+from yellow_ember.engine.jobs.reference.search import SearchOrder, search
+from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import compare
 from yellow_ember.measure.likeness.distance import EVEN, distance, tone_apart_db
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.session.io.presets import shipped_presets
 from yellow_ember.session.values.model import Session, session_from_audio
 
+Submit = Callable[..., Future[Any]]
 RATE = 48000
 _SECONDS = 10.0
 _MAINS = (("tape",), ("drive",), ("bits",), ("amp", "cabinet"), ("vinyl",))
@@ -40,6 +50,8 @@ _BESIDE = ("comp", "wear", "motion", "eq", "room")
 _LEAST_DB, _MOST_DB = -45.0, -3.0
 _SHARES = 0.2, 0.8
 _HEARD_DB = 50.0
+_TIMED = 5
+"""So many searches are timed, each alone."""
 _WITHIN = {"same": (2.0, 1.0), "other": (4.0, 2.0)}
 """dB of what is added, and dB rms of third octaves."""
 SOURCES = ("bass", "drums", "harmonium", "announcer", "mix")
@@ -129,7 +141,7 @@ def _added(sound: Samples, chain: Chain) -> tuple[float, Samples]:
     return max(result.added_db, -90.0), np.where(result.before_db > result.before_db.max() - _HEARD_DB, levels, np.nan)
 
 
-def _off(sound: Samples, chain: Chain, hidden: Chain) -> tuple[float, float]:
+def off(sound: Samples, chain: Chain, hidden: Chain) -> tuple[float, float]:
     """By how much a chain misses what another adds, and its tone, over the same sound."""
     (added, tone), (wanted, wanted_tone) = _added(sound, chain), _added(sound, hidden)
     apart = (tone - wanted_tone)[np.isfinite(tone)]
@@ -147,28 +159,36 @@ def _baselines(sound: Samples, reference: Samples) -> dict[str, Chain]:
     piece = sound[:, :2 * RATE]
     nearest = min((preset.stages for preset in shipped_presets()),
                   key=lambda chain: distance(portrait([_after(piece, chain)], RATE), wanted).total(EVEN))
-    slope = np.nan_to_num(tone_apart_db(portrait([sound], RATE), wanted))
-    eq = stage_kind("eq")
-    tilted = min((replace(plain_stage("eq"), params={**eq.defaults(), eq.tone: float(db)} if eq.tone else eq.defaults())
-                  for db in np.linspace(-6.0, 6.0, 13)),
-                 key=lambda stage: float(np.var(slope - np.nan_to_num(
-                     tone_apart_db(portrait([sound], RATE), portrait([_after(sound, (stage,))], RATE))))))
-    return {"nothing": (), "nearest preset": nearest, "equaliser": (tilted,)}
+    lacking = tone_apart_db(portrait([sound], RATE), wanted)
+    known = np.isfinite(lacking)
+    toned = with_tone((), BAND_CENTRES[known], lacking[known], RATE)
+    return {"nothing": (), "nearest preset": nearest, "equaliser": toned}
 
 
-def find(case: Case, *, other: bool) -> tuple[Findings, float, float]:
-    """The search's last findings, after how many seconds its first proposals came, and its last."""
-    sound = performance(case.source, other=False)
-    reference = _after(performance(case.source, other=other), case.chain)
-    session, path = _session(sound), HOME / "reference.wav"
-    soundfile.write(path, reference.T, RATE, subtype="FLOAT")
+def found(sound: Samples, reference: Samples) -> Chain:
+    """What a search finds at last for a sound and its reference, on one core of whatever machine."""
+    with tempfile.TemporaryDirectory() as folder:
+        paths = Path(folder) / "performance.wav", Path(folder) / "reference.wav"
+        for path, what in zip(paths, (sound, reference), strict=True):
+            soundfile.write(path, what.T, RATE, subtype="FLOAT")
+        return match_file(*paths, workers=1).proposals[0].chain
+
+
+def _times(case: Case) -> tuple[float, float]:
+    """After how many seconds a search's first proposals come, and its last, on all cores."""
+    session, path = _session(performance(case.source, other=False)), HOME / "reference.wav"
+    soundfile.write(path, _reference(case, other=False).T, RATE, subtype="FLOAT")
     began = time.perf_counter()
-    found = search(lambda _share: None, session, SearchOrder(session.strips[0].id, Reference(path)))
-    last = next(found)
+    steps = search(lambda _share: None, session, SearchOrder(session.strips[0].id, Reference(path)))
+    next(steps)
     first = time.perf_counter() - began
-    for better in found:
-        last = better
-    return last, first, time.perf_counter() - began
+    for _ in steps:
+        pass
+    return first, time.perf_counter() - began
+
+
+def _reference(case: Case, *, other: bool) -> Samples:
+    return _after(performance(case.source, other=other), case.chain)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -181,8 +201,6 @@ class Result:
         By how many dB what it adds, and its third octaves (rms), are missed over the strip.
     baselines : dict[str, tuple[float, float]]
         The same of chains that need no search.
-    first, last : float
-        Seconds to the first proposals and to the last.
     """
 
     case: Case
@@ -191,36 +209,58 @@ class Result:
     added_off: float
     tone_off: float
     baselines: dict[str, tuple[float, float]]
-    first: float
-    last: float
 
 
-def _result(case: Case, *, other: bool) -> Result:
-    findings, first, last = find(case, other=other)
-    sound = performance(case.source, other=False)
-    chain = findings.proposals[0].chain
-    reference = _after(performance(case.source, other=other), case.chain)
-    baselines = {name: _off(sound, one, case.chain) for name, one in _baselines(sound, reference).items()}
-    added_off, tone_off = _off(sound, chain, case.chain)
-    return Result(case, _kinds(chain), main_stage(sound, chain), added_off, tone_off, baselines, first, last)
+def _result(case: Case, sound: Samples, reference: Samples, chain: Chain) -> Result:
+    baselines = {name: off(sound, one, case.chain) for name, one in _baselines(sound, reference).items()}
+    return Result(case, _kinds(chain), main_stage(sound, chain), *off(sound, chain, case.chain), baselines)
 
 
 def _kinds(chain: Chain) -> str:
     return "+".join(stage.kind for stage in chain)
 
 
-def likeness(count: int) -> None:
-    """Hide chains, look for them, count what was met, and write what was confused into docs/likeness.md."""
-    tables = []
+@contextlib.contextmanager
+def workers_of(cluster: str) -> Iterator[Submit]:
+    """A search at a time on each core here, or on each worker of a Dask cluster, which needs the package alone."""
+    if not cluster:
+        with ProcessPoolExecutor(cores(), multiprocessing.get_context("fork")) as pool:
+            yield pool.submit
+        return
+    import cloudpickle
+    import distributed
+
+    cloudpickle.register_pickle_by_value(sys.modules[__name__])
+    with distributed.Client(cluster, set_as_default=False) as client:
+        client.wait_for_workers(1)
+        executor = client.get_executor(pure=False)
+        # A function that has a name would be sent as its name, and this module be looked for there.
+        yield lambda function, *rest: executor.submit(lambda: function(*rest))
+
+
+def likeness(count: int, cluster: str = "") -> None:
+    """Hide chains, look for them, count what was met, and write what was confused into docs/likeness.md.
+
+    Parameters
+    ----------
+    cluster : str
+        The address of a Dask scheduler whose workers search; "" for this machine's cores.
+    """
+    hidden, tables = list(cases(count)), []
+    _time_rows([_times(case) for case in hidden[:_TIMED]])
     for word, wanted in (("same", 0.9), ("other", 0.75)):
         results = []
-        for case in cases(count):
-            results.append(_result(case, other=word == "other"))
-            print(f"  {word}: {_line(results[-1])}", flush=True)
+        pairs = [(performance(case.source, other=False), _reference(case, other=word == "other")) for case in hidden]
+        with workers_of(cluster) as submit:
+            searches = [submit(found, *pair) for pair in pairs]
+            for case, pair, chain in zip(hidden, pairs, searches, strict=True):
+                results.append(_result(case, *pair, chain.result()))
+                print(f"  {word}: {_line(results[-1])}", flush=True)
         _rows(word, wanted, results)
         tables += [f"### The {word} performance, {count} hidden chains", "",
                    "| on | hidden | found | added off, dB | tone off, dB |", "|---|---|---|---|---|",
-                   *(f"| {_line(result)} |" for result in results), "", *_confusion(results), ""]
+                   *(f"| {_line(result)} |" for result in results), "", *_counts(word, results), "",
+                   *_confusion(results), ""]
     page = Path(__file__).parents[1] / "docs" / "likeness.md"
     head, mark, _ = page.read_text(encoding="utf-8").partition("## Figures\n")
     page.write_text(head + mark + "\n" + "\n".join(tables).rstrip() + "\n", encoding="utf-8")
@@ -231,25 +271,51 @@ def _line(result: Result) -> str:
             f"{result.tone_off:.1f}")
 
 
+def _met(word: str, offs: Sequence[tuple[float, float]]) -> int:
+    added, tone = _WITHIN[word]
+    return sum(off[0] <= added and off[1] <= tone for off in offs)
+
+
+def _right(results: Sequence[Result]) -> int:
+    """How often the main stage is of the kind that was hidden."""
+    return sum(result.main == result.case.main for result in results)
+
+
+def _searched(results: Sequence[Result]) -> list[tuple[float, float]]:
+    return [(result.added_off, result.tone_off) for result in results]
+
+
 def _rows(word: str, wanted: float, results: list[Result]) -> None:
     count = len(results)
     added, tone = _WITHIN[word]
-
-    def met(offs: list[tuple[float, float]]) -> int:
-        return sum(off[0] <= added and off[1] <= tone for off in offs)
-
-    found = met([(result.added_off, result.tone_off) for result in results])
+    met = _met(word, _searched(results))
     row(f"{count} hidden chains, {word} performance: added within {added:g} dB, third octaves within {tone:g} dB rms",
-        str(found), f">= {wanted * count:g}", found >= wanted * count)
+        str(met), f">= {wanted * count:g}", met >= wanted * count)
     for name in results[0].baselines:
-        row(f"the same by {name}", str(met([result.baselines[name] for result in results])), "-", True)
+        row(f"the same by {name}", str(_met(word, [result.baselines[name] for result in results])), "-", True)
     if word == "same":
-        right = sum(result.main == result.case.main for result in results)
+        right = _right(results)
         row("the same: kind of the main stage right", str(right), f">= {0.8 * count:g}", right >= 0.8 * count)
-    for what, times, most in (("first proposals after", [result.first for result in results], 5.0),
-                              ("settled after", [result.last for result in results], 60.0)):
-        middle = float(np.median(times))
-        row(f"{what}, s, median", f"{middle:.1f}", f"<= {most:g}", middle <= most)
+
+
+def _counts(word: str, results: list[Result]) -> list[str]:
+    """How many came near enough, by the search and by what needs none, as a table."""
+    names = list(results[0].baselines)
+    lines = [("search", _searched(results)),
+             *((name, [result.baselines[name] for result in results]) for name in names)]
+    added, tone = _WITHIN[word]
+    return [f"| of {len(results)} | added within {added:g} dB | third octaves within {tone:g} dB | both |",
+            "|---|---|---|---|",
+            *(f"| {name} | {sum(off[0] <= added for off in offs)} | {sum(off[1] <= tone for off in offs)} | "
+              f"{_met(word, offs)} |" for name, offs in lines), "",
+            f"The kind of the main stage is right in {_right(results)}."]
+
+
+def _time_rows(times: Sequence[tuple[float, float]]) -> None:
+    for what, taken, most in zip(("first proposals after", "settled after"), zip(*times, strict=True), (5.0, 60.0),
+                                 strict=True):
+        middle = float(np.median(taken))
+        row(f"{what}, s, median of {len(times)}", f"{middle:.1f}", f"<= {most:g}", middle <= most)
 
 
 def _confusion(results: list[Result]) -> list[str]:

@@ -488,6 +488,8 @@ def main() -> int:
     other.add_argument("--check", nargs="?", const="HEAD~1", metavar="REV",
                        help="fail where a kernel is over 10 %% slower than at a revision, by default the last but one")
     choice.add_argument("--times", type=int, default=3, metavar="N", help="how often each is measured to compare")
+    choice.add_argument("--cluster", metavar="ADDRESS", default="",
+                        help=f"{HIDDEN} on the workers of a Dask cluster, by its scheduler's address")
     arguments = choice.parse_args()
     only = arguments.only or [*PARTS, *IN_WINDOW]
     if arguments.compare or arguments.check:
@@ -504,7 +506,7 @@ def main() -> int:
     for name in [name for name in PARTS if name in only]:
         PARTS[name]()
     if HIDDEN in only:
-        likeness(10 if arguments.quick else 40)
+        likeness(10 if arguments.quick else 40, arguments.cluster)
     application = QApplication(sys.argv[:1])
     theme.apply(application)
     for name in [name for name in IN_WINDOW if name in only]:
