@@ -15,6 +15,7 @@ import soundfile
 from conftest import conform_all
 from yellow_ember.cli import main
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.parameters import Number
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.dsp.stages.eq import nearest_tone
 from yellow_ember.engine.jobs.batch import run_batch
@@ -30,6 +31,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     Chain,
     as_searched,
     at_first,
+    choices_of,
     plain_stage,
     signature,
     space_of,
@@ -106,6 +108,15 @@ def test_other_choices_change_one_thing_each() -> None:
     assert {one[1].params["shape"] for one in others} > {"soft", "hard"}
     # What follows a tape's speed follows here too, as at its control.
     assert all((one[0] is chain[0]) != (one[1] is chain[1]) for one in others)
+
+
+def test_chains_that_differ_in_numbers_alone_are_of_one_choice() -> None:
+    chain = plain_stage("tape"), plain_stage("drive")
+    others = list(with_another_choice(chain))
+    alike = [one for one in others if choices_of(one) == choices_of(chain)]
+    assert 4 < len(alike) < len(others) - 4
+    assert all(one[1].params["shape"] == "soft" for one in alike)
+    assert len({choices_of(one) for one in others}) == len(others) - len(alike) + 1
 
 
 @pytest.mark.parametrize("kind", [kind for kind in ORDER if kind != TONE])
@@ -376,6 +387,37 @@ def test_a_hidden_chain_is_found_among_all_starts(kind: str, settings: dict[str,
     assert other.added_db == pytest.approx(one.added_db, abs=2.0)
     heard = one.before_db > one.before_db.max() - 50.0
     assert np.std((other.after_db - one.after_db)[heard]) < 1.0
+
+
+def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Session, tmp_path: Path,
+                                                                 monkeypatch: pytest.MonkeyPatch) -> None:
+    """Figures in which the right speaker, with numbers that suit the one at the start, is worse than that one."""
+    reference = tmp_path / "reference.wav"
+    soundfile.write(reference, hidden(session).T, RATE, subtype="FLOAT")
+    numbers = [stage_kind("cabinet").parameter(name) for name in ("near_far", "near_distance_cm")]
+    suited = {"2x12-closed": (0.3, 0.7, 0.4), "bass-2x10": (0.7, 0.4, 0.0)}
+
+    def judged(_judge: Judge, chain: Chain, _pieces: int | None = None) -> Judged:
+        apart, costs = 4.0 * np.ones(3), 0.12 * len(chain)
+        for stage in chain:
+            if stage.kind == "cabinet" and stage.params["speaker"] in suited:
+                *places, least = suited[str(stage.params["speaker"])]
+                here = [number.position(stage.params[number.id]) for number in numbers if isinstance(number, Number)]
+                apart = np.append(3.0 * (np.array(here) - places), least)
+        parts = {respect: apart if respect is Respect.TONE else 0.0 * apart for respect in Respect}
+        total = float(np.linalg.norm(apart))
+        return Judged(chain, Distance(parts, dict.fromkeys(Respect, 1.0)), apart, total + costs, total + costs)
+
+    monkeypatch.setattr(Judge, "judge", judged)
+    start = replace(plain_stage("cabinet"), params={
+        **plain_stage("cabinet").params, "speaker": "2x12-closed",
+        **{number.id: number.at(place) for number, place in zip(numbers, (0.3, 0.7), strict=True)
+           if isinstance(number, Number)}})
+    assert judged(judge(session, hidden(session)), (start,)).cost < 0.53
+    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=(start,), workers=1))
+    best = last.proposals[0].chain
+    assert [(stage.kind, stage.params["speaker"]) for stage in best] == [("cabinet", "bass-2x10")]
+    assert last.proposals[0].distance.total(EVEN) < 0.1
 
 
 @pytest.mark.usefixtures("small")

@@ -137,6 +137,12 @@ def with_another_choice(chain: Chain) -> Iterator[Chain]:
                     yield _with(chain, stage, {name: value})
 
 
+def choices_of(chain: Chain) -> tuple[Value, ...]:
+    """All that its stages are set to but for numbers."""
+    return tuple(value for stage in chain for name, value in stage.params.items()
+                 if not isinstance(stage.declaration.parameter(name), Number))
+
+
 def _with(chain: Chain, stage: StageSettings, changed: dict[str, Value]) -> Chain:
     kind = stage.declaration
     values: dict[str, Value] = {**stage.params, **changed}

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 
@@ -19,8 +20,10 @@ from yellow_ember.engine.jobs.reference.grammar import (
     MOST_STAGES,
     Chain,
     Signature,
+    Space,
     as_searched,
     at_first,
+    choices_of,
     sets_tone,
     signature,
     space_of,
@@ -50,6 +53,7 @@ from yellow_ember.session.edits.edits import edit_strip
 from yellow_ember.session.io.presets import shipped_presets
 from yellow_ember.session.values.model import Session
 
+Group = TypeVar("Group")
 PROPOSALS = 6
 _BATCH = 16
 _SHOWN_AFTER = (0, 5)
@@ -60,7 +64,7 @@ _MOST_RUNS = 2000
 """No further kind is gone on with after so many runs over a piece."""
 _IDLE_STEPS = 0.02
 """A stage that changes the distance by less does nothing."""
-_UNHEARD_STEPS = 0.03
+_UNHEARD_STEPS = 0.06
 """What is nearer is as good as there."""
 _FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
 """Of descents: before other choices are tried and behind an equaliser; after that; of a stage that is new."""
@@ -205,7 +209,7 @@ class _Hunt:
         # What the start shows best may be what only resembles the reference: others are followed by turns.
         started = list(_best_of_kinds(self._known, lambda one: one.cost_but_tone))[:_STARTED]
         refined: set[Signature] = set()
-        while self._runs < _MOST_RUNS and self.best(1)[0].distance.total(self._order.weights) > _UNHEARD_STEPS:
+        while self._runs < _MOST_RUNS and not self._unheard:
             best = _best_of_kinds(self._known, lambda one: one.cost)
             reached = {one: judged.distance.total(self._order.weights) for one, judged in best.items()}
             kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best)
@@ -215,8 +219,14 @@ class _Hunt:
             kind = kinds[0]
             refined.add(kind)
             self._refine(kind)
-            self._restructure(kind)
+            self._shorten(kind)
+            if not self._unheard or len(self.best(PROPOSALS)) < PROPOSALS:
+                self._lengthen(kind)
             yield
+
+    @property
+    def _unheard(self) -> bool:
+        return self.best(1)[0].distance.total(self._order.weights) <= _UNHEARD_STEPS
 
     def _screen(self, present: Chain) -> Iterator[None]:
         """Judge every start by one piece, and the better ones by all."""
@@ -253,15 +263,16 @@ class _Hunt:
     def _refine(self, kind: Signature) -> None:
         """Move its numbers, try other choices, and move them again; so too with its tone set, where that is nearer."""
         self._descend(self._bare(kind), _FIRST_ROUNDS)
-        choices = list(with_another_choice(self._bare(kind).chain))
-        self._settle(self._judged(choices, 1), _CHOICES, _CHOICES)
-        best = self._bare(kind)
+        others = self._judged(list(with_another_choice(self._bare(kind).chain)), 1)
+        # What the numbers of one choice make of another says little before they have moved with it.
+        nearest = list(_best_of(others, lambda one: choices_of(one.chain), lambda one: one.cost_but_tone).values())
+        sketched = self._sketched(nearest[:_CHOICES], space_of)
         if len(kind) > 1:
             # Where one stage has made up for another that was not there yet, no small step leads back.
-            self._descend(self._judged([at_first(best.chain)])[0], _ROUNDS)
-            self._descend(best, _FIRST_ROUNDS)
-        else:
-            self._descend(best, _ROUNDS)
+            afresh = self._judged([at_first(one.chain) for one in nearest[:_CHOICES]], 1)
+            sketched += self._sketched(afresh, space_of)
+        self._settle(others + sketched, _CHOICES, _CHOICES)
+        self._descend(self._bare(kind), _ROUNDS)
         self._set_tone(self._best_of(kind).chain)
         best = self._best_of(kind)
         if sets_tone(best.chain):
@@ -286,20 +297,22 @@ class _Hunt:
         if known.sum() > 1:
             self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate)])
 
-    def _restructure(self, kind: Signature) -> None:
-        """Lengthen and shorten a kind's best."""
-        chain = self._best_of(kind).chain
-        longer = self._judged(with_one_more(without_tone(chain)), 1)
-        self._settle(longer + self._moved(longer, kind), 1, _LONGER)
-        self._known += self._judged(with_one_less(chain))
+    def _shorten(self, kind: Signature) -> None:
+        """Leave out each stage of a kind's best."""
+        self._known += self._judged(with_one_less(self._best_of(kind).chain))
 
-    def _moved(self, longer: Sequence[Judged], kind: Signature) -> list[Judged]:
-        """What a little moving of the stage that is new makes, by one piece, of the best longer chains of each kind."""
+    def _lengthen(self, kind: Signature) -> None:
+        """Add each kind of stage to a kind's best, and move what is new where that promises most."""
+        longer = self._judged(with_one_more(without_tone(self._best_of(kind).chain)), 1)
+        nearest = list(_best_of_kinds(longer, lambda one: one.cost_but_tone).values())[:_LONGER]
+        moved = self._sketched(nearest, lambda chain: space_of(chain, without=kind))
+        self._settle(longer + moved, 1, _LONGER)
+
+    def _sketched(self, starts: Sequence[Judged], space: Callable[[Chain], Space]) -> list[Judged]:
+        """What a little moving makes, by one piece, of chains that were judged by it."""
         def moved(start: Judged, chance: np.random.Generator) -> list[Judged]:
-            space = space_of(start.chain, without=kind)
-            return descend(self._judge.judge_roughly, start, space, _SKETCHED_ROUNDS, chance)
+            return descend(self._judge.judge_roughly, start, space(start.chain), _SKETCHED_ROUNDS, chance)
 
-        starts = list(_best_of_kinds(longer, lambda one: one.cost_but_tone).values())[:_LONGER]
         found = self._judge.on_all_cores(moved, list(zip(starts, self._chance.spawn(len(starts)), strict=True)))
         result = [judged for some in found for judged in some]
         self._runs += len(result)
@@ -320,7 +333,13 @@ def idles(kind: Signature, reached: Mapping[Signature, float], followed: Collect
 
 def _best_of_kinds(judged: Iterable[Judged], by: Callable[[Judged], float]) -> dict[Signature, Judged]:
     """The best chain of each kind, the best kinds first."""
-    kinds: dict[Signature, Judged] = {}
+    return _best_of(judged, lambda one: signature(one.chain), by)
+
+
+def _best_of(judged: Iterable[Judged], group: Callable[[Judged], Group], by: Callable[[Judged], float]
+             ) -> dict[Group, Judged]:
+    """The best of each group, the best groups first."""
+    best: dict[Group, Judged] = {}
     for one in sorted(judged, key=by):
-        kinds.setdefault(signature(one.chain), one)
-    return kinds
+        best.setdefault(group(one), one)
+    return best
