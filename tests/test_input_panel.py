@@ -72,13 +72,13 @@ def test_gain_is_one_step_and_heard(listening: MainWindow, qtbot: QtBot) -> None
     workspace, panel = listening.workspace, listening.desk.input
     strip_id, engine = workspace.selection.strip_id, workspace.playback.engine
     assert engine is not None
-    qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() > 0.05, timeout=10000)
-    qtbot.wait(1000)
-    before = engine.reading(strip_id).vu.max()
+    level = 0.25 / np.sqrt(2.0)
+    qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() == pytest.approx(level, rel=0.05), timeout=10000)
     panel.bars["input_db"].ask(12.0, commit=False)
     panel.bars["input_db"].ask(-12.0, commit=True)
     assert workspace.selection.strip.live.input_db == -12.0
-    qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() == pytest.approx(0.25 * before, rel=0.15), timeout=10000)
+    quieter = level * 10.0 ** (-12.0 / 20.0)
+    qtbot.waitUntil(lambda: engine.reading(strip_id).vu.max() == pytest.approx(quieter, rel=0.05), timeout=10000)
     workspace.sessions.document.undo()
     assert workspace.selection.strip.live.input_db == 0.0
 
