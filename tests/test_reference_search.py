@@ -394,7 +394,8 @@ def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Sessio
     """Figures in which the right speaker, with numbers that suit the one at the start, is worse than that one."""
     reference = tmp_path / "reference.wav"
     soundfile.write(reference, hidden(session).T, RATE, subtype="FLOAT")
-    numbers = [stage_kind("cabinet").parameter(name) for name in ("near_far", "near_distance_cm")]
+    front = [stage_kind("cabinet").parameter(name) for name in ("near_far", "near_distance_cm")]
+    numbers = [number for number in front if isinstance(number, Number)]
     suited = {"2x12-closed": (0.3, 0.7, 0.4), "bass-2x10": (0.7, 0.4, 0.0)}
 
     def judged(_judge: Judge, chain: Chain, _pieces: int | None = None) -> Judged:
@@ -402,7 +403,7 @@ def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Sessio
         for stage in chain:
             if stage.kind == "cabinet" and stage.params["speaker"] in suited:
                 *places, least = suited[str(stage.params["speaker"])]
-                here = [number.position(stage.params[number.id]) for number in numbers if isinstance(number, Number)]
+                here = [number.position(stage.params[number.id]) for number in numbers]
                 apart = np.append(3.0 * (np.array(here) - places), least)
         parts = {respect: apart if respect is Respect.TONE else 0.0 * apart for respect in Respect}
         total = float(np.linalg.norm(apart))
@@ -411,8 +412,7 @@ def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Sessio
     monkeypatch.setattr(Judge, "judge", judged)
     start = replace(plain_stage("cabinet"), params={
         **plain_stage("cabinet").params, "speaker": "2x12-closed",
-        **{number.id: number.at(place) for number, place in zip(numbers, (0.3, 0.7), strict=True)
-           if isinstance(number, Number)}})
+        **{number.id: number.at(place) for number, place in zip(numbers, (0.3, 0.7), strict=True)}})
     assert judged(judge(session, hidden(session)), (start,)).cost < 0.53
     *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=(start,), workers=1))
     best = last.proposals[0].chain

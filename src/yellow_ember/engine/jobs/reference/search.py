@@ -67,10 +67,10 @@ _IDLE_STEPS = 0.02
 _UNHEARD_STEPS = 0.06
 """What is nearer is as good as there."""
 _FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
-"""Of descents: before other choices are tried and behind an equaliser; after that; of a stage that is new."""
+"""Of descents: before other choices are tried and behind an equaliser; after that; of other choices and new stages."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 6
-"""How many of those judged by one piece are judged by all."""
+"""How many of those judged by one piece are judged by all; as many other choices, or new stages, are moved before."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,12 +266,11 @@ class _Hunt:
         others = self._judged(list(with_another_choice(self._bare(kind).chain)), 1)
         # What the numbers of one choice make of another says little before they have moved with it.
         nearest = list(_best_of(others, lambda one: choices_of(one.chain), lambda one: one.cost_but_tone).values())
-        sketched = self._sketched(nearest[:_CHOICES], space_of)
+        sketches = nearest[:_CHOICES]
         if len(kind) > 1:
             # Where one stage has made up for another that was not there yet, no small step leads back.
-            afresh = self._judged([at_first(one.chain) for one in nearest[:_CHOICES]], 1)
-            sketched += self._sketched(afresh, space_of)
-        self._settle(others + sketched, _CHOICES, _CHOICES)
+            sketches += self._judged([at_first(one.chain) for one in sketches], 1)
+        self._settle(others + self._sketched(sketches, space_of), _CHOICES, _CHOICES)
         self._descend(self._bare(kind), _ROUNDS)
         self._set_tone(self._best_of(kind).chain)
         best = self._best_of(kind)
