@@ -369,6 +369,29 @@ def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_p
     assert abs(best.offset_db) > 0.5
 
 
+@pytest.mark.usefixtures("small")
+def test_a_search_does_the_same_work_in_however_many_processes(session: Session, tmp_path: Path,
+                                                               monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing is judged again because it was judged in another process."""
+    soundfile.write(tmp_path / "reference.wav", hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
+    judged: list[tuple[tuple[Chain, ...], int | None]] = []
+    judge_all = Judge.judge_all
+
+    def counted(one: Judge, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:
+        judged.append((tuple(chains), pieces))
+        return judge_all(one, chains, pieces)
+
+    monkeypatch.setattr(Judge, "judge_all", counted)
+    monkeypatch.setattr(searching, "_MOST_RUNS", 1)
+    monkeypatch.setattr(searching, "starts", lambda: [(plain_stage(kind),) for kind in ORDER] * 2)
+    works = []
+    for workers in (1, 2, 3):
+        judged.clear()
+        list(search(quiet, session, SearchOrder(STRIP, Reference(tmp_path / "reference.wav"), workers=workers)))
+        works.append(judged.copy())
+    assert works[0] == works[1] == works[2]
+
+
 @pytest.mark.parametrize(("kind", "settings"), [("bits", {"bits": 7.0}), ("tape", {"record_db": 10.0})])
 def test_a_hidden_chain_is_found_among_all_starts(kind: str, settings: dict[str, float], session: Session,
                                                   tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -257,8 +257,8 @@ class _Hunt:
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
             if seen <= of_a_kind and len(chosen) < most:
                 chosen.append(one.chain)
-        known = {id(one.chain) for one in self._known}
-        self._known += self._judged([chain for chain in chosen if id(chain) not in known])
+        known = [one.chain for one in self._known]
+        self._known += self._judged([chain for chain in chosen if chain not in known])
 
     def _refine(self, kind: Signature) -> None:
         """Move its numbers, try other choices, and move them again; so too with its tone set, where that is nearer."""
