@@ -205,6 +205,15 @@ def test_the_same_performance_is_known_and_lined_up(lag: int) -> None:
     assert aligned(sound, notes(SECOND, 2) + 0.02 * noise(3.0, seed=5), RATE) is None
 
 
+def test_a_performance_is_known_that_begins_after_a_silence() -> None:
+    """Where four seconds are all silent, and then half of the strip is not: by what is heard of both."""
+    sound = np.pad(notes(FIRST) + 0.02 * noise(3.0), ((0, 0), (6 * RATE, 0)))
+    treated = sosfilt(butter(1, 3000.0, fs=RATE, output="sos"), np.tanh(2.0 * sound))
+    assert aligned(sound, treated, RATE) == 0
+    other = np.pad(notes(SECOND, 2) + 0.02 * noise(3.0, seed=5), ((0, 0), (6 * RATE, 0)))
+    assert aligned(sound, other, RATE) is None
+
+
 def test_every_respect_has_words_and_a_curve() -> None:
     for sound in (noise(2.0), notes(FIRST), noise(2.0, channels=2)):
         one = portrait([sound], RATE)

@@ -18,7 +18,7 @@ What is played again may have the same notes at the same time, but not the same 
 _BEST_BANDS, _BEST_EXPLAINED = 6, 0.85
 _HEARD_DB, _UNHEARD_DB = 50.0, 60.0
 """Below everything together, what is heard for certain, and what lies so deep that its level does not matter."""
-_SHORTEST_SECONDS = 1.0
+_SHORTEST_SECONDS, _COMPARED_SECONDS = 1.0, 4.0
 _OWN_DELAY_SECONDS = 0.01
 """A delay that filters may make."""
 _LOWEST_ADDED_DB = -70.0
@@ -51,7 +51,7 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     begin, end = max(0, -lag), min(one.size, other.size - lag)
     if end - begin < _SHORTEST_SECONDS * rate:
         return None
-    end = min(end, begin + round(4.0 * rate))
+    begin, end = _most_heard(np.minimum(_levelled(one[begin:end]), _levelled(other[begin + lag:end + lag])), begin, rate)
     level = compare(one[None, begin:end], other[None, begin + lag:end + lag], rate)
     heard = level.after_db > level.after_db.max() - _HEARD_DB
     explained = 1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0)
@@ -60,6 +60,20 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
         # At once with it already: hard bending leaves some bands alone like what they were.
         lag, same = 0, same or float(np.sort(explained)[-_BEST_BANDS:].mean()) > _BEST_EXPLAINED
     return lag if same else None
+
+
+def _levelled(sound: Samples) -> Samples:
+    """The power of each frame, 1 in the mean."""
+    power = sound**2
+    return np.asarray(power / max(float(power.mean()), 1e-20))
+
+
+def _most_heard(power: Samples, first: int, rate: float) -> tuple[int, int]:
+    """First frame and end of the few seconds in which power (frames,), which begins at a frame, is greatest."""
+    length = min(power.size, round(_COMPARED_SECONDS * rate))
+    sums = np.concatenate(([0.0], np.cumsum(power)))
+    begin = first + int((sums[length:] - sums[:-length]).argmax())
+    return begin, begin + length
 
 
 @dataclass(frozen=True, slots=True, eq=False)
