@@ -32,6 +32,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     as_searched,
     at_first,
     choices_of,
+    missing_from,
     plain_stage,
     signature,
     space_of,
@@ -87,7 +88,7 @@ def test_every_start_is_a_chain_of_valid_settings_and_comes_once() -> None:
 
 def test_chains_grow_in_an_order_that_makes_sense_and_shrink_again() -> None:
     chain = (plain_stage("drive"), plain_stage("tape"))
-    longer = with_one_more(chain)
+    longer = with_one_more(chain, missing_from(signature(chain)))
     assert {signature(one) for one in longer} >= {("bits", "drive", "tape"), ("drive", "cabinet", "tape"),
                                                   ("drive", "tape", "room")}
     assert all([ORDER.index(kind) for kind in signature(one)] == sorted(map(ORDER.index, signature(one)))
@@ -97,7 +98,8 @@ def test_chains_grow_in_an_order_that_makes_sense_and_shrink_again() -> None:
     assert [signature(one) for one in with_one_less(chain)] == [("tape",), ("drive",)]
     assert with_one_less(chain[:1]) == []
     full = tuple(plain_stage(kind) for kind in ORDER[:MOST_STAGES])
-    assert with_one_more(full) == []
+    assert with_one_more(full, missing_from(signature(full))) == []
+    assert {signature(one) for one in with_one_more(chain, ["bits"])} == {("bits", "drive", "tape")}
 
 
 def test_other_choices_change_one_thing_each() -> None:
@@ -322,9 +324,11 @@ def test_an_equaliser_comes_near_any_smooth_change_of_tone(seed: int) -> None:
 
 def test_what_a_stage_that_does_nothing_was_added_to_is_not_followed() -> None:
     reached = {("comp",): 0.5, ("comp", "wear"): 0.51, ("comp", "drive"): 0.6, ("tape", "wear"): 0.5,
-               ("tape", "tape"): 1.0, ("tape", "tape", "room"): 1.0}
+               ("comp", "texture"): 0.56, ("comp", "room"): 0.47, ("tape", "tape"): 1.0, ("tape", "tape", "room"): 1.0}
     followed = [("comp",), ("tape", "tape")]
-    assert {kind for kind in reached if idles(kind, reached, followed)} == {("comp", "wear"), ("tape", "tape", "room")}
+    # A little farther is what its other numbers have cost it; much farther it stands elsewhere, and may come nearer.
+    assert {kind for kind in reached if idles(kind, reached, followed)} == {
+        ("comp", "wear"), ("comp", "texture"), ("tape", "tape", "room")}
     assert not any(idles(kind, reached, []) for kind in reached)
 
 
@@ -340,7 +344,8 @@ def test_workers_change_nothing(session: Session) -> None:
 @pytest.fixture
 def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """A search of a few starts and one refinement."""
-    monkeypatch.setattr(searching, "_MOST_RUNS", 60)
+    monkeypatch.setattr(searching, "_MOST_RUNS", 100)
+    monkeypatch.setattr(searching, "_LIKELY", 1)
     monkeypatch.setattr(searching, "shipped_presets", lambda: ())
     monkeypatch.setattr(searching, "starts", lambda: [
         (plain_stage("drive"),), (plain_stage("bits"),), (plain_stage("tape"),), (plain_stage("eq"),)])
@@ -448,8 +453,9 @@ def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) ->
     reference = tmp_path / "reference.wav"
     soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
     near = (plain_stage("drive"), plain_stage("eq"))
-    *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near))
-    assert all(set(signature(one.chain)) & {"drive", "eq"} for one in last.proposals)
+    first, *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near))
+    assert all(signature(one.chain) in {("drive",), ()} for one in first.proposals)
+    assert signature(last.proposals[0].chain) == ("drive",)
 
 
 def test_what_no_chain_can_do_is_said() -> None:

@@ -51,7 +51,8 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     begin, end = max(0, -lag), min(one.size, other.size - lag)
     if end - begin < _SHORTEST_SECONDS * rate:
         return None
-    begin, end = _most_heard(np.minimum(_levelled(one[begin:end]), _levelled(other[begin + lag:end + lag])), begin, rate)
+    both = np.minimum(_levelled(one[begin:end]), _levelled(other[begin + lag:end + lag]))
+    begin, end = _most_heard(both, begin, rate)
     level = compare(one[None, begin:end], other[None, begin + lag:end + lag], rate)
     heard = level.after_db > level.after_db.max() - _HEARD_DB
     explained = 1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0)

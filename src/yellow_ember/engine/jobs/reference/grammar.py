@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from yellow_ember.dsp.arrays import Samples
@@ -21,6 +21,7 @@ _SPEAKER = "cabinet"
 TONE = "eq"
 """What sets the tone and does nothing else."""
 MOST_STAGES = 4
+"""Beside what sets the tone."""
 _DRIVES = (-0.3, -0.2, -0.1, -0.05, 0.05, 0.1, 0.2, 0.3)
 _ASIDE = (-0.3, 0.3)
 """How far along its control what drives a stage is moved, and any other number, from where it stands."""
@@ -41,6 +42,11 @@ def plain_stage(kind: str, values: Values | None = None) -> StageSettings:
     """A stage whose name, by which its noises go, is the same in every search."""
     declared = stage_kind(kind)
     return StageSettings(id=kind, kind=kind, params=values or declared.defaults())
+
+
+def chain_of(kinds: Iterable[str]) -> Chain:
+    """A chain of these kinds of stages as they come."""
+    return tuple(plain_stage(kind) for kind in kinds)
 
 
 def as_searched(chain: Sequence[StageSettings]) -> Chain:
@@ -81,12 +87,16 @@ def at_first(chain: Chain) -> Chain:
         for name, value in stage.params.items()}) for stage in chain)
 
 
-def with_one_more(chain: Chain) -> list[Chain]:
-    """The chain with each kind that it lacks, where that belongs, at a few settings."""
+def missing_from(kind: Signature) -> list[str]:
+    """The kinds of stages that a kind of chain has not, in their order."""
+    return [one for one in ORDER if one not in kind and one != TONE]
+
+
+def with_one_more(chain: Chain, kinds: Collection[str]) -> list[Chain]:
+    """The chain with each of these kinds, where that belongs, at a few settings."""
     if len(chain) >= MOST_STAGES:
         return []
-    there = set(signature(chain))
-    return [_inserted(chain, stage) for kind in ORDER if kind not in there and kind != TONE
+    return [_inserted(chain, stage) for kind in kinds
             for stage in (plain_stage(kind), *_settings_of(kind)[::_ADDED_EACH])]
 
 

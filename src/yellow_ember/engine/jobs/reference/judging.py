@@ -14,6 +14,7 @@ from yellow_ember.engine.jobs.job import side_by_side
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
+from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, log_odds
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
 from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import Before, Comparison
@@ -26,6 +27,7 @@ from yellow_ember.measure.likeness.distance import (
     spread,
     tone_apart_db,
 )
+from yellow_ember.measure.likeness.evidence import evidence
 from yellow_ember.measure.likeness.performance import (
     Change,
     added_apart,
@@ -43,6 +45,8 @@ _FACTOR = 2
 """Oversampling while searching: what is proposed is heard at the session's own."""
 _STAGE_COSTS, _TONE_COSTS = 0.12, 0.04
 """Steps that a stage has to be worth, and one that sets the tone alone."""
+_ODDS_COST, _LEAST_COSTS = 0.04, 0.03
+"""By how much less where the stage is likelier than usual, for each log odds, and the least."""
 _TONE_WEIGHT = 0.2
 """What tone counts for where an equaliser may still set it."""
 _UNEXPLAINED_DB, _MOST_UNEXPLAINED = 10.0, 3.0
@@ -71,7 +75,13 @@ class Judged:
 
 
 class Judge:
-    """Knows a strip's sound before its chain, and the reference."""
+    """Knows a strip's sound before its chain, and the reference.
+
+    Attributes
+    ----------
+    odds : dict[str, float]
+        How likely each kind of stage has made the reference of the strip, as the logarithm of its odds.
+    """
 
     def __init__(self, session: Session, strip_id: str, capture: Capture, reference: Samples,
                  weights: Weights, workers: int) -> None:
@@ -103,6 +113,8 @@ class Judge:
             self._pair_alone = [self._alone(piece) for piece in self._pair]
             self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, self._pair,
                                                                                     strict=True)]
+        change = change_of(self._changes) if self.same_performance else None
+        self.odds = log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
 
     def _dry_pieces(self) -> list[Samples]:
         return [self._dry[:, begin:end] for begin, end in self._pieces]
@@ -124,7 +136,7 @@ class Judge:
         apart = distance(portrait(made, self.rate), reference, self._spreads)
         if self.same_performance:
             apart = self._measured(self._spectra(made), apart)
-        costs = sum(_TONE_COSTS if stage.kind == TONE else _STAGE_COSTS for stage in chain)
+        costs = sum(self._stage_costs(stage.kind) for stage in chain)
         but_tone = {**self._weights, Respect.TONE: _TONE_WEIGHT * self._weights[Respect.TONE]}
         return Judged(chain, apart, apart.figures(self._weights), apart.total(self._weights) + costs,
                       apart.total(but_tone) + costs)
@@ -136,16 +148,24 @@ class Judge:
         """
         made = self.run(chain)
         if self.same_performance:
-            return tone_lacking_db(self._change(self._spectra(made)), change_of(self._changes))
+            return tone_lacking_db(self.change(made), change_of(self._changes))
         bands = BAND_CENTRES.size
         notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
         return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
+
+    def _stage_costs(self, kind: str) -> float:
+        if kind == TONE:
+            return _TONE_COSTS
+        return max(_STAGE_COSTS - _ODDS_COST * (self.odds.get(kind, USUAL_ODDS) - USUAL_ODDS), _LEAST_COSTS)
+
+    def change(self, made: Sequence[Samples]) -> Change:
+        """What a chain did to the first pieces (channels, frames), of which this is made; of the same performance."""
+        return self._change(self._spectra(made))
 
     def _spectra(self, made: Sequence[Samples]) -> list[NDArray[np.complex128]]:
         return [before.lines_of(_single(piece)) for before, piece in zip(self._dry_alone, made, strict=False)]
 
     def _change(self, spectra: Sequence[NDArray[np.complex128]]) -> Change:
-        """What a chain did to the first pieces."""
         return change_of([before.against_lines(lines) for before, lines in zip(self._dry_alone, spectra,
                                                                                strict=False)])
 

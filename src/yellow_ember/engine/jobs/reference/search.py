@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import secrets
 import time
 from collections import Counter
@@ -23,7 +24,10 @@ from yellow_ember.engine.jobs.reference.grammar import (
     Space,
     as_searched,
     at_first,
+    chain_of,
     choices_of,
+    missing_from,
+    plain_stage,
     sets_tone,
     signature,
     space_of,
@@ -35,6 +39,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
+from yellow_ember.engine.jobs.reference.likely import likeliest, likelihood, likely_kinds
 from yellow_ember.engine.jobs.reference.pieces import PIECES
 from yellow_ember.engine.jobs.reference.references import (
     Reference,
@@ -60,16 +65,24 @@ _SHOWN_AFTER = (0, 5)
 """Batches after which the best of them are shown: the first has every kind in it."""
 _STARTED = 3
 """How many kinds of chains are gone on with from what was judged at the start, in turn with the best ones of all."""
-_MOST_RUNS = 2000
+_MOST_RUNS = 1200
 """No further kind is gone on with after so many runs over a piece."""
-_IDLE_STEPS = 0.02
-"""A stage that changes the distance by less does nothing."""
+_IDLE_STEPS, _IDLE_SHARE = 0.02, 0.15
+"""A stage that takes less off the distance, and adds less than this share of it, does nothing."""
 _UNHEARD_STEPS = 0.06
 """What is nearer is as good as there."""
 _FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
 """Of descents: before other choices are tried and behind an equaliser; after that; of other choices and new stages."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
-_STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 6
+_SCREENED = 7 * _BATCH
+"""So many starts are judged, the likeliest first."""
+_LIKELY, _LIKELY_MOVED, _LIKELY_SETTLED = 24, 12, 8
+"""So many of the likeliest kinds of chains are tried, so many of these moved, and so many judged by all pieces."""
+_ODDS_WEIGHT = 0.15
+"""By how much a log odds makes up for distance, as the logarithm of a share of it."""
+_ADDED = 6
+"""So many of the likeliest stages are added to what was found."""
+_STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 4
 """How many of those judged by one piece are judged by all; as many other choices, or new stages, are moved before."""
 
 
@@ -187,6 +200,7 @@ class _Hunt:
         self._judge, self._order = judge, order
         self.nothing = judge.judge(())
         self._known: list[Judged] = []
+        self._rough: list[Judged] = []
         self._chance = np.random.default_rng(order.seed)
         self._runs = 0
 
@@ -206,14 +220,17 @@ class _Hunt:
     def run(self, present: Chain) -> Iterator[None]:
         """Search, until all is done that is worth its time, or no difference is left; each yield is a step done."""
         yield from self._screen(present)
+        if self._order.near is None:
+            self._follow_likely()
+            yield
         # What the start shows best may be what only resembles the reference: others are followed by turns.
-        started = list(_best_of_kinds(self._known, lambda one: one.cost_but_tone))[:_STARTED]
+        started = list(_best_of_kinds(self._known, self._promise))[:_STARTED]
         refined: set[Signature] = set()
         while self._runs < _MOST_RUNS and not self._unheard:
             best = _best_of_kinds(self._known, lambda one: one.cost)
             reached = {one: judged.distance.total(self._order.weights) for one, judged in best.items()}
             kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best)
-                     if one not in refined and not idles(one, reached, refined)]
+                     if one and one not in refined and not idles(one, reached, refined)]
             if not kinds:
                 return
             kind = kinds[0]
@@ -228,6 +245,10 @@ class _Hunt:
     def _unheard(self) -> bool:
         return self.best(1)[0].distance.total(self._order.weights) <= _UNHEARD_STEPS
 
+    def _promise(self, one: Judged) -> float:
+        """How near a chain is, and how likely its kind, as numbers that hardly moved tell little: less is better."""
+        return one.cost_but_tone * math.exp(-_ODDS_WEIGHT * likelihood(signature(one.chain), self._judge.odds))
+
     def _screen(self, present: Chain) -> Iterator[None]:
         """Judge every start by one piece, and the better ones by all."""
         if self._order.near is not None:
@@ -235,16 +256,25 @@ class _Hunt:
         else:
             presets = [as_searched(preset.stages) for preset in shipped_presets()]
             chains = [as_searched(present), *starts(), *(chain for chain in presets if len(chain) <= MOST_STAGES)]
-        chains = [chain for chain in chains if chain]
-        rough: list[Judged] = []
+            chains = likeliest([chain for chain in chains if chain], self._judge.odds)[:_SCREENED]
         for first in range(0, len(chains), _BATCH):
-            rough += self._judged(chains[first:first + _BATCH], 1)
+            self._rough += self._judged(chains[first:first + _BATCH], 1)
             if first // _BATCH in _SHOWN_AFTER:
-                self._settle(rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
+                self._settle(self._rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
                 yield
-        self._settle(rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
+        self._settle(self._rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
         self._set_tone(())
         yield
+
+    def _follow_likely(self) -> None:
+        """Move the nearest of the likeliest kinds of chains a little, by one piece, and judge the best by all."""
+        alone = {kind[0]: without_tone(one.chain)[0] for kind, one in _best_of_kinds(self._rough, self._promise).items()
+                 if len(kind) == 1}
+        chains = [chain for kind in likely_kinds(self._judge.odds)[:_LIKELY]
+                  for chain in (chain_of(kind), tuple(alone.get(one, plain_stage(one)) for one in kind))]
+        judged = self._judged(chains, 1)
+        nearest = list(_best_of_kinds(judged, self._promise).values())[:_LIKELY_MOVED]
+        self._settle(judged + self._sketched(nearest, space_of), 1, _LIKELY_SETTLED)
 
     def _best_of(self, kind: Signature) -> Judged:
         return min((one for one in self._known if signature(one.chain) == kind), key=lambda judged: judged.cost)
@@ -253,7 +283,7 @@ class _Hunt:
         """Judge the best of what was judged by one piece by all of them, at most so many of each kind of chain."""
         best: dict[Signature, int] = {}
         chosen: list[Chain] = []
-        for one in sorted(rough, key=lambda judged: judged.cost_but_tone):
+        for one in sorted(rough, key=self._promise):
             seen = best[signature(one.chain)] = best.get(signature(one.chain), 0) + 1
             if seen <= of_a_kind and len(chosen) < most:
                 chosen.append(one.chain)
@@ -289,8 +319,6 @@ class _Hunt:
     def _set_tone(self, chain: Chain) -> None:
         """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
         bare = without_tone(chain)
-        if len(bare) >= MOST_STAGES:
-            return
         lacking = self._judge.tone_short_db(bare)
         known = np.isfinite(lacking)
         if known.sum() > 1:
@@ -301,9 +329,10 @@ class _Hunt:
         self._known += self._judged(with_one_less(self._best_of(kind).chain))
 
     def _lengthen(self, kind: Signature) -> None:
-        """Add each kind of stage to a kind's best, and move what is new where that promises most."""
-        longer = self._judged(with_one_more(without_tone(self._best_of(kind).chain)), 1)
-        nearest = list(_best_of_kinds(longer, lambda one: one.cost_but_tone).values())[:_LONGER]
+        """Add each likely kind of stage to a kind's best, and move what is new where that promises most."""
+        likely = sorted(missing_from(kind), key=lambda one: -self._judge.odds[one])[:_ADDED]
+        longer = self._judged(with_one_more(without_tone(self._best_of(kind).chain), likely), 1)
+        nearest = list(_best_of_kinds(longer, self._promise).values())[:_LONGER]
         moved = self._sketched(nearest, lambda chain: space_of(chain, without=kind))
         self._settle(longer + moved, 1, _LONGER)
 
@@ -327,7 +356,8 @@ def idles(kind: Signature, reached: Mapping[Signature, float], followed: Collect
         By kind the distance of its best chain, in steps.
     """
     return any(len(one) < len(kind) and not Counter(one) - Counter(kind)
-               and abs(reached[one] - reached[kind]) < _IDLE_STEPS for one in followed)
+               and -_IDLE_STEPS < reached[kind] - reached[one] < max(_IDLE_STEPS, _IDLE_SHARE * reached[one])
+               for one in followed)
 
 
 def _best_of_kinds(judged: Iterable[Judged], by: Callable[[Judged], float]) -> dict[Signature, Judged]:

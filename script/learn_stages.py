@@ -1,0 +1,170 @@
+#!/usr/bin/env python3
+"""Learn what stages leave behind, from chains at random: the file that a search for a reference begins with.
+
+Usage: learn_stages.py [--chains N] [--out FILE]
+
+8,500 chains take half an hour on two cores.  Learn again when a model, or a figure that recordings
+are compared by, has changed: until then a search follows less likely chains first.
+"""
+
+import argparse
+import functools
+import multiprocessing
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import make_demo
+import numpy as np
+from sklearn.metrics import roc_auc_score
+from sklearn.neural_network import MLPClassifier
+from sklearn.preprocessing import StandardScaler
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.parameters import Number, Option, Switch, Value
+from yellow_ember.dsp.stage_settings import StageSettings
+from yellow_ember.dsp.stages import stage_kind
+from yellow_ember.engine.cores import cores
+from yellow_ember.engine.jobs.measuring import Capture
+from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
+from yellow_ember.engine.jobs.reference.judging import Judge
+from yellow_ember.engine.jobs.reference.likely import FILE
+from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
+from yellow_ember.measure.likeness.distance import EVEN
+from yellow_ember.measure.likeness.evidence import evidence
+from yellow_ember.measure.likeness.portrait import portrait
+from yellow_ember.session.values.model import Loop, Session
+
+RATE = make_demo.RATE
+SECONDS = 10
+PARTS = {"drums": make_demo.drums, "bass": make_demo.bass, "harmonium": make_demo.harmonium,
+         "guitar": make_demo.guitar, "announcer": make_demo.announcer}
+LINES = make_demo.LINES
+PERFORMANCES = 6
+CHAINS_EACH = 20
+WITH_CABINET, ALONE_CABINET = 0.85, 0.05
+MOVED, CHOSEN, SWITCHED = 0.65, 0.6, 0.3
+HIDDEN_UNITS, PENALTY = (128,), 3.0
+TESTED = 0.1
+
+
+@functools.cache
+def performed(part: str, number: int) -> Samples:
+    """One part of the demo's song with other notes, chords and chances."""
+    chance = np.random.default_rng([number, list(PARTS).index(part)])
+    chords = [make_demo.G_MINOR, make_demo.A_MAJOR, make_demo.D_MINOR, make_demo.F_MAJOR]
+    chance.shuffle(chords)
+    shift = int(chance.integers(-6, 7))
+    # The makers read their notes from their module.
+    make_demo.RANDOM = np.random.default_rng(int(chance.integers(1 << 30)))
+    make_demo.CHORDS = [tuple(note + shift for note in chord) for chord in chords * 4]
+    make_demo.LINES = tuple((start, line[::-1] if chance.random() < 0.5 else line) for start, line in LINES)
+    return np.asarray(PARTS[part](), dtype=np.float32)
+
+
+def performances(chance: np.random.Generator) -> list[Samples]:
+    """Two stretches of one part, or of several together, of one tone: (channels, frames) each."""
+    together = 1 if chance.random() < 0.75 else int(chance.integers(2, len(PARTS)))
+    parts = list(chance.choice(list(PARTS), together, replace=False))
+    levels = chance.uniform(-24.0, -16.0, len(parts))
+    frames = SECONDS * RATE
+    octaves = np.log2(np.fft.rfftfreq(frames, 1.0 / RATE) + 1.0) - np.log2(800.0)
+    bell = np.exp(-(((octaves - chance.uniform(-3.0, 4.0)) / chance.uniform(0.5, 1.5)) ** 2))
+    tone_db = (chance.random() < 0.7) * (chance.uniform(-1.5, 1.5) * np.clip(octaves, -4.0, 4.0)
+                                         + chance.uniform(-6.0, 6.0) * bell)
+    result = []
+    for _ in range(2):
+        total = np.zeros((2 if len(parts) > 1 or parts[0] == "drums" else 1, frames))
+        for part, level in zip(parts, levels, strict=True):
+            sound = performed(str(part), int(chance.integers(PERFORMANCES)))
+            first = int(chance.integers(sound.shape[1] - frames + 1))
+            stretch = sound[:, first:first + frames].astype(np.float64)
+            total += stretch * 10.0 ** (level / 20.0) / max(float(np.sqrt(np.mean(stretch**2))), 1e-6)
+        total = np.fft.irfft(np.fft.rfft(total) * 10.0 ** (tone_db / 20.0), frames)
+        result.append(total * min(1.0, 0.8 / float(np.abs(total).max())))
+    return result
+
+
+def random_stage(kind: str, chance: np.random.Generator) -> StageSettings:
+    """A stage with some of its front anywhere but at its ends, and the rest as it comes."""
+    declared = stage_kind(kind)
+    values: dict[str, Value] = dict(declared.defaults())
+    for name in dict.fromkeys((*declared.front, *declared.varied, *((declared.tone,) if declared.tone else ()))):
+        parameter, value = declared.parameter(name), values[name]
+        if name == declared.makeup:
+            continue
+        if isinstance(parameter, Number) and isinstance(value, float | int) and chance.random() < MOVED:
+            values[name] = parameter.clamp(round(parameter.at(chance.uniform(0.08, 0.92)), parameter.decimals))
+        elif isinstance(parameter, Option) and chance.random() < CHOSEN:
+            values[name] = parameter.value_at(int(chance.integers(len(parameter.choices))))
+        elif isinstance(parameter, Switch) and chance.random() < SWITCHED:
+            values[name] = not value
+    return replace(plain_stage(kind), params=values)
+
+
+def random_chain(chance: np.random.Generator) -> Chain:
+    """One to three stages in their order; an amp mostly has a cabinet behind it."""
+    kinds = [kind for kind in ORDER if kind != "cabinet"]
+    chosen = [str(kind) for kind in chance.choice(kinds, int(chance.choice([1, 2, 3], p=[0.3, 0.4, 0.3])),
+                                                  replace=False)]
+    if chance.random() < (WITH_CABINET if "amp" in chosen else ALONE_CABINET):
+        chosen.append("cabinet")
+    return tuple(random_stage(kind, chance) for kind in sorted(chosen, key=ORDER.index))
+
+
+@dataclass(frozen=True, slots=True)
+class Examples:
+    """What some chains left behind (chains, n), of the same performance and another, and their stages (chains, 14)."""
+
+    same: Samples
+    other: Samples
+    stages: Samples
+
+
+def examples(number: int) -> Examples:
+    """Some chains over one material."""
+    chance = np.random.default_rng([96, number])
+    played, again = performances(chance)
+    judge = Judge(Session(rate=RATE), "learning", Capture(played, played, Loop(0, played.shape[1])), played, EVEN, 1)
+    piece = round(PIECE_SECONDS * RATE)
+    other = portrait([again[:, at:at + piece] for at in representative(again, RATE)], RATE)
+    rows = []
+    for _ in range(CHAINS_EACH):
+        chain = random_chain(chance)
+        made = judge.run(chain)
+        if min(float(np.abs(sound).max()) for sound in made) > 1e-5:
+            after = portrait(made, RATE)
+            rows.append((evidence(judge.before, after, judge.change(made)), evidence(other, after, None),
+                         [float(any(stage.kind == kind for stage in chain)) for kind in ORDER]))
+    return Examples(*(np.array(column, dtype=np.float32) for column in zip(*rows, strict=True)))
+
+
+def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
+    """A network that tells the stages (chains, 14) from what they left behind (chains, n)."""
+    kept = rows.shape[0] - round(TESTED * rows.shape[0])
+    scaler = StandardScaler().fit(rows[:kept])
+    scaled = np.clip(scaler.transform(rows), -5.0, 5.0)
+    network = MLPClassifier(HIDDEN_UNITS, alpha=PENALTY, early_stopping=True, random_state=1)
+    network.fit(scaled[:kept], stages[:kept])
+    told = network.predict_proba(scaled[kept:])
+    print(word, ", ".join(f"{kind} {roc_auc_score(stages[kept:, index], told[:, index]):.2f}"
+                          for index, kind in enumerate(ORDER)))
+    numbers = {"mean": scaler.mean_, "deviation": scaler.scale_}
+    for index, (weights, offsets) in enumerate(zip(network.coefs_, network.intercepts_, strict=True)):
+        numbers |= {f"weights{index}": weights, f"offsets{index}": offsets}
+    return {f"{word}_{name}": np.asarray(value, dtype=np.float32) for name, value in numbers.items()}
+
+
+def main() -> None:
+    arguments = argparse.ArgumentParser(description=__doc__)
+    arguments.add_argument("--chains", type=int, default=8500)
+    arguments.add_argument("--out", type=Path, default=FILE)
+    given = arguments.parse_args()
+    with ProcessPoolExecutor(cores(), multiprocessing.get_context("fork")) as pool:
+        made = list(pool.map(examples, range(-(-given.chains // CHAINS_EACH))))
+    same, other, stages = (np.concatenate([getattr(one, name) for one in made]) for name in ("same", "other", "stages"))
+    np.savez_compressed(given.out, **learned("same", same, stages), **learned("other", other, stages))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,40 @@
+"""All figures of what was done to a recording in one row, for whoever learns from them which stages did it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yellow_ember.dsp.arrays import Samples
+from yellow_ember.measure.likeness.distance import Respect, features
+from yellow_ember.measure.likeness.performance import Change
+from yellow_ember.measure.likeness.portrait import Portrait
+
+_FARTHEST, _MOST = 12.0, 30.0
+"""Steps apart, and figures by themselves, beyond which it makes no difference how far it is."""
+_LOWEST_ADDED_DB, _UNHEARD_DB = -70.0, -60.0
+
+
+def evidence(before: Portrait, after: Portrait, change: Change | None) -> Samples:
+    """What changed, what it was before, and how sure either is (n,).
+
+    Parameters
+    ----------
+    before, after : Portrait
+        Of the same performance, or of two that are alike.
+    change : Change | None
+        What was done to the same performance; None where they are two.
+    """
+    first, last = features(before), features(after)
+    figures = [np.clip(last[respect] - first[respect], -_FARTHEST, _FARTHEST) for respect in Respect]
+    figures += [np.clip(first[respect], -_MOST, _MOST) for respect in Respect]
+    figures += [_sure(before), _sure(after)]
+    if change is not None:
+        levels = [np.maximum(each, _UNHEARD_DB) for each in (change.before_db, change.after_db)]
+        figures += [np.maximum([change.added_db, *change.added_bands_db], _LOWEST_ADDED_DB), levels[0],
+                    levels[1] - levels[0]]
+    return np.concatenate(figures)
+
+
+def _sure(one: Portrait) -> Samples:
+    return np.array([one.tone.sure, one.density.pitched, one.dynamics.sure, one.floor.sure, one.speed.sure,
+                     one.width.sure])
