@@ -62,7 +62,7 @@ Group = TypeVar("Group")
 PROPOSALS = 6
 _BATCH = 16
 _SHOWN_AFTER = (0, 5)
-"""Batches after which the best of them are shown: the first has every kind in it."""
+"""Batches after which the best of them are shown: the first has the likeliest kinds in it."""
 _STARTED = 3
 """How many kinds of chains are gone on with from what was judged at the start, in turn with the best ones of all."""
 _MOST_RUNS = 1200
@@ -260,7 +260,7 @@ class _Hunt:
         for first in range(0, len(chains), _BATCH):
             self._rough += self._judged(chains[first:first + _BATCH], 1)
             if first // _BATCH in _SHOWN_AFTER:
-                self._settle(self._rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
+                self._settle(self._rough, _STARTS_OF_A_KIND, PROPOSALS)
                 yield
         self._settle(self._rough, _STARTS_OF_A_KIND, 2 * PROPOSALS)
         self._set_tone(())
