@@ -28,7 +28,7 @@ from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
 from yellow_ember.engine.jobs.reference.judging import Judge
-from yellow_ember.engine.jobs.reference.likely import FILE
+from yellow_ember.engine.jobs.reference.likely import FILE, scaled
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
 from yellow_ember.measure.likeness.distance import EVEN
 from yellow_ember.measure.likeness.evidence import evidence
@@ -143,10 +143,10 @@ def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
     """A network that tells the stages (chains, 14) from what they left behind (chains, n)."""
     kept = rows.shape[0] - round(TESTED * rows.shape[0])
     scaler = StandardScaler().fit(rows[:kept])
-    scaled = np.clip(scaler.transform(rows), -5.0, 5.0)
+    given = scaled(rows, scaler.mean_, scaler.scale_)
     network = MLPClassifier(HIDDEN_UNITS, alpha=PENALTY, early_stopping=True, random_state=1)
-    network.fit(scaled[:kept], stages[:kept])
-    told = network.predict_proba(scaled[kept:])
+    network.fit(given[:kept], stages[:kept])
+    told = network.predict_proba(given[kept:])
     print(word, ", ".join(f"{kind} {roc_auc_score(stages[kept:, index], told[:, index]):.2f}"
                           for index, kind in enumerate(ORDER)))
     numbers = {"mean": scaler.mean_, "deviation": scaler.scale_}

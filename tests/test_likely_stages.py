@@ -97,18 +97,18 @@ def test_what_does_nothing_costs_more_the_less_likely_it_is() -> None:
 
 @pytest.mark.filterwarnings("ignore")  # Of so few chains some figures are not defined.
 def test_learning_writes_what_the_search_reads(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """By few chains over few notes: what it makes of them is read in place of what ships."""
+    """By few chains over few notes: what it makes of them is read in place of what ships, which it does not need."""
+    shipped = odds_of(chain_of(["drive"]))
     monkeypatch.syspath_prepend(SCRIPTS)
     learning = importlib.import_module("learn_stages")
     monkeypatch.setattr(learning, "PARTS", {part: learning.PARTS["announcer"] for part in ("one", "two", "three")})
     monkeypatch.setattr(learning, "PERFORMANCES", 1)
     monkeypatch.setattr(learning, "CHAINS_EACH", 10)
     monkeypatch.setattr("sys.argv", ["learn_stages.py", "--chains", "40", "--out", str(tmp_path / "learned.npz")])
-    learning.main()
-    shipped = odds_of(chain_of(["drive"]))
     monkeypatch.setattr(likely, "FILE", tmp_path / "learned.npz")
     likely._learned.cache_clear()
     try:
+        learning.main()
         odds = odds_of(chain_of(["drive"]))
     finally:
         likely._learned.cache_clear()

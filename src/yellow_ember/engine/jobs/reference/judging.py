@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -75,13 +76,7 @@ class Judged:
 
 
 class Judge:
-    """Knows a strip's sound before its chain, and the reference.
-
-    Attributes
-    ----------
-    odds : dict[str, float]
-        How likely each kind of stage has made the reference of the strip, as the logarithm of its odds.
-    """
+    """Knows a strip's sound before its chain, and the reference."""
 
     def __init__(self, session: Session, strip_id: str, capture: Capture, reference: Samples,
                  weights: Weights, workers: int) -> None:
@@ -113,8 +108,12 @@ class Judge:
             self._pair_alone = [self._alone(piece) for piece in self._pair]
             self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, self._pair,
                                                                                     strict=True)]
+
+    @functools.cached_property
+    def odds(self) -> dict[str, float]:
+        """How likely each kind of stage has made the reference of the strip, as the logarithm of its odds."""
         change = change_of(self._changes) if self.same_performance else None
-        self.odds = log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
+        return log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
 
     def _dry_pieces(self) -> list[Samples]:
         return [self._dry[:, begin:end] for begin, end in self._pieces]

@@ -33,6 +33,11 @@ def _learned() -> Mapping[str, NDArray[Any]]:
         return dict(file)
 
 
+def scaled(evidence: Samples, mean: Samples, deviation: Samples) -> Samples:
+    """Evidence (..., n) as a network is given it, by what it was where that was learned from (n,)."""
+    return np.clip((evidence - mean) / deviation, -_FARTHEST, _FARTHEST)
+
+
 def log_odds(evidence: Samples, *, same_performance: bool) -> dict[str, float]:
     """How likely each kind of stage is to be in the chain, as the logarithm of its odds.
 
@@ -42,7 +47,7 @@ def log_odds(evidence: Samples, *, same_performance: bool) -> dict[str, float]:
         (n,), from `measure.likeness.evidence`.
     """
     learned, word = _learned(), "same" if same_performance else "other"
-    layer = np.clip((evidence - learned[f"{word}_mean"]) / learned[f"{word}_deviation"], -_FARTHEST, _FARTHEST)
+    layer = scaled(evidence, learned[f"{word}_mean"], learned[f"{word}_deviation"])
     layers = sum(name.startswith(f"{word}_weights") for name in learned)
     for index in range(layers):
         layer = layer @ learned[f"{word}_weights{index}"] + learned[f"{word}_offsets{index}"]
