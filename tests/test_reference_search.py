@@ -449,13 +449,16 @@ def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Sessio
 
 
 @pytest.mark.usefixtures("small")
-def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path) -> None:
+def test_more_like_this_begins_from_a_chain(session: Session, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    # It tries no likely kinds first, and so needs fewer runs.
+    monkeypatch.setattr(searching, "_MOST_RUNS", 60)
     reference = tmp_path / "reference.wav"
     soundfile.write(reference, hidden(session, drive_db=20.0).T, RATE, subtype="FLOAT")
     near = (plain_stage("drive"), plain_stage("eq"))
     first, *_, last = search(quiet, session, SearchOrder(STRIP, Reference(reference), near=near))
     assert all(signature(one.chain) in {("drive",), ()} for one in first.proposals)
     assert signature(last.proposals[0].chain) == ("drive",)
+    assert all({stage.kind for stage in one.chain} & {"drive", "eq"} for one in last.proposals)
 
 
 def test_what_no_chain_can_do_is_said() -> None:
