@@ -266,6 +266,21 @@ def test_the_hidden_chain_itself_is_at_no_distance(session: Session) -> None:
     assert at[0].cost + 0.1 > told.judge((*at[0].chain, plain_stage("eq"))).cost > at[0].cost + 0.03
 
 
+def test_what_lasts_longer_than_a_piece_is_told_by_one_long_stretch(session: Session) -> None:
+    """A slow compressor has not come to rest where a piece begins; by all that is played the chain itself is there."""
+    def comp(release_ms: float) -> Chain:
+        return (plain_stage("comp", {**plain_stage("comp").params, "threshold_db": -40.0, "release_ms": release_ms}),)
+
+    by_pieces = judge(session, hidden_chain(session, comp(800.0)))
+    before = by_pieces.judge(comp(800.0)).distance.total(EVEN)
+    by_all = by_pieces.by_one_stretch(60.0)
+    assert by_all.odds == by_pieces.odds
+    assert by_all.judge(comp(800.0)).distance.total(EVEN) < 0.2 * before
+    assert by_all.judge(comp(300.0)).distance.total(EVEN) > before
+    # Who judges by pieces does so still.
+    assert by_pieces.judge(comp(800.0)).distance.total(EVEN) == before
+
+
 def test_numbers_are_moved_to_where_figures_are_zero() -> None:
     """On figures that bend with every number: a drive's and a tape's meet what was asked for within a few rounds."""
     start = plain_stage("drive"), plain_stage("tape")
@@ -372,6 +387,19 @@ def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_p
     assert len({signature(one.chain) for one in first.proposals}) == len(first.proposals) <= PROPOSALS
     # Each is as loud as what enters the strip.
     assert abs(best.offset_db) > 0.5
+
+
+@pytest.mark.usefixtures("small")
+def test_what_is_proposed_at_last_was_judged_by_all_of_the_loop(session: Session, tmp_path: Path) -> None:
+    reference = hidden(session, drive_db=20.0)
+    soundfile.write(tmp_path / "reference.wav", reference.T, RATE, subtype="FLOAT")
+    last = found(session, tmp_path / "reference.wav")
+    by_all = judge(session, read_reference(quiet, session, Reference(tmp_path / "reference.wav")).sound
+                   ).by_one_stretch(searching._WHOLE_SECONDS)
+    for proposal in last.proposals:
+        assert by_all.judge(proposal.chain).distance.total(EVEN) == pytest.approx(proposal.distance.total(EVEN))
+    assert last.beside.total(EVEN) == pytest.approx(by_all.judge(()).distance.total(EVEN))
+    assert last.proposals[0].distance.total(EVEN) < 0.05
 
 
 @pytest.mark.usefixtures("small")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -82,32 +83,41 @@ class Judge:
                  weights: Weights, workers: int) -> None:
         self._session, self._strip_id, self._weights = session, strip_id, weights
         self._dry, self._start, self._workers = capture.before, capture.loop.start, workers
-        rate = self.rate = session.rate
-        length = min(round(PIECE_SECONDS * rate), self._dry.shape[1])
-        lag = aligned(self._dry, reference, rate)
-        self.same_performance = lag is not None
-        shared = self._dry if lag is None else self._dry[:, max(0, -lag):min(self._dry.shape[1],
-                                                                             reference.shape[1] - lag)]
-        first = 0 if lag is None else max(0, -lag)
+        self.rate = session.rate
+        self._whole, self._lag = reference, aligned(self._dry, reference, self.rate)
+        self.same_performance = self._lag is not None
         self._changes: list[Comparison] = []
         self._spreads: list[Features] = []
-        self._pieces = [(first + at, first + at + length) for at in representative(shared, rate)]
-        self.before = portrait([self._dry[:, begin:end] for begin, end in self._pieces], rate)
-        if lag is None:
-            piece = round(PIECE_SECONDS * rate)
-            others = [reference[:, at:at + piece] for at in representative(reference, rate, 2 * PIECES)]
+        self._look_at(PIECES, PIECE_SECONDS)
+
+    def by_one_stretch(self, seconds: float) -> Judge:
+        """Who judges the same performance by one stretch that is so long, not by pieces that stand for all of it."""
+        result = copy.copy(self)
+        result.odds = self.odds
+        result._look_at(1, seconds)
+        return result
+
+    def _look_at(self, count: int, seconds: float) -> None:
+        """Choose so many pieces to judge by, and learn what there is to know of them."""
+        rate, lag = self.rate, self._lag or 0
+        first, end = max(0, -lag), min(self._dry.shape[1], self._whole.shape[1] - lag)
+        shared = self._dry[:, first:end] if self.same_performance else self._dry
+        frames = min(round(seconds * rate), shared.shape[1])
+        self._pieces = [(first + at, first + at + frames) for at in representative(shared, rate, count, seconds)]
+        self.before = portrait(self._dry_pieces(), rate)
+        self._dry_alone = [self._alone(piece) for piece in self._dry_pieces()]
+        if self.same_performance:
+            played = [self._whole[:, begin + lag:end + lag] for begin, end in self._pieces]
+            self._of_pieces = [portrait(played[:count], rate) for count in range(1, len(played) + 1)]
+            self.reference = self._of_pieces[-1]
+            self._pair_alone = [self._alone(piece) for piece in played]
+            self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, played,
+                                                                                    strict=True)]
+        else:
+            others = [self._whole[:, at:at + frames] for at in representative(self._whole, rate, 2 * PIECES)]
             self.reference = portrait(others, rate)
             self._spreads = [spread([portrait([piece], rate) for piece in some])
                              for some in (self._dry_pieces(), others)]
-        else:
-            self._pair = [_like(reference[:, begin + lag:end + lag], self._dry) for begin, end in self._pieces]
-            played = [reference[:, begin + lag:end + lag] for begin, end in self._pieces]
-            self._of_pieces = [portrait(played[:count], rate) for count in range(1, len(played) + 1)]
-            self.reference = self._of_pieces[-1]
-            self._dry_alone = [self._alone(piece) for piece in self._dry_pieces()]
-            self._pair_alone = [self._alone(piece) for piece in self._pair]
-            self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, self._pair,
-                                                                                    strict=True)]
 
     @functools.cached_property
     def odds(self) -> dict[str, float]:
@@ -209,10 +219,3 @@ class Judge:
 
 def _single(sound: Samples) -> Samples:
     return np.asarray(sound.mean(axis=0, keepdims=True))
-
-
-def _like(sound: Samples, other: Samples) -> Samples:
-    """A sound with as many channels as another."""
-    if sound.shape[0] == other.shape[0]:
-        return sound
-    return _single(sound) if other.shape[0] == 1 else np.repeat(sound, 2, axis=0)

@@ -14,8 +14,8 @@ _SILENT_DB = 50.0
 _ROUNDS = 8
 
 
-def representative(sound: Samples, rate: float, pieces: int = PIECES) -> list[int]:
-    """First frames of pieces of PIECE_SECONDS; of a sound that is no longer, its beginning alone.
+def representative(sound: Samples, rate: float, pieces: int = PIECES, seconds: float = PIECE_SECONDS) -> list[int]:
+    """First frames of pieces of so many seconds; of a sound that is no longer, its beginning alone.
 
     The pieces' spectra and levels are clustered (Lloyd's k-means, begun with what lies farthest apart), and the
     piece next to each centre is taken; the largest cluster's comes first.
@@ -25,7 +25,7 @@ def representative(sound: Samples, rate: float, pieces: int = PIECES) -> list[in
     sound : Samples
         (channels, frames).
     """
-    length, step = round(PIECE_SECONDS * rate), round(_STEP_SECONDS * rate)
+    length, step = round(seconds * rate), round(_STEP_SECONDS * rate)
     starts = np.arange(0, max(sound.shape[1] - length, 0) + 1, step)
     features = np.stack([_features(sound[:, at:at + length], rate) for at in starts])
     level = features[:, 0]

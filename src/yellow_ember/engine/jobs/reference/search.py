@@ -80,6 +80,12 @@ _LIKELY, _LIKELY_MOVED, _LIKELY_SETTLED = 24, 12, 8
 """So many of the likeliest kinds of chains are tried, so many of these moved, and so many judged by all pieces."""
 _ODDS_WEIGHT = 0.15
 """By how much a log odds makes up for distance, as the logarithm of a share of it."""
+_FINISHED, _MOVED_LAST, _LAST_ROUNDS = 8, 2, 2
+"""So many kinds of chains are judged by all that both play at last, so many of these moved, and for so many rounds."""
+_SEARCHED = 0.85
+"""How much of a search is done then."""
+_PASSAGE_SECONDS, _WHOLE_SECONDS = 4.0, 15.0
+"""Of the same performance: by one stretch of so many seconds chains are judged that come near by one, and at last."""
 _ADDED = 6
 """So many of the likeliest stages are added to what was found."""
 _STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 4
@@ -198,7 +204,8 @@ class _Hunt:
 
     def __init__(self, judge: Judge, order: SearchOrder) -> None:
         self._judge, self._order = judge, order
-        self.nothing = judge.judge(())
+        self._closer = judge.by_one_stretch(_PASSAGE_SECONDS) if judge.same_performance else judge
+        self.nothing = self._closer.judge(())
         self._known: list[Judged] = []
         self._rough: list[Judged] = []
         self._chance = np.random.default_rng(order.seed)
@@ -206,12 +213,12 @@ class _Hunt:
 
     @property
     def share(self) -> float:
-        """How much of the search is done."""
-        return min(1.0, self._runs / _MOST_RUNS)
+        """How much of the search is done, before the best are judged by all."""
+        return min(_SEARCHED, _SEARCHED * self._runs / _MOST_RUNS)
 
     def _judged(self, chains: Sequence[Chain], pieces: int = PIECES) -> list[Judged]:
         self._runs += pieces * len(chains)
-        return self._judge.judge_all(chains, pieces)
+        return (self._judge if pieces == 1 else self._closer).judge_all(chains, pieces)
 
     def best(self, count: int) -> list[Judged]:
         """The best chain of each kind, the best kinds first."""
@@ -232,7 +239,7 @@ class _Hunt:
             kinds = [one for one in ([*started, *best] if len(refined) % 2 == 0 else best)
                      if one and one not in refined and not idles(one, reached, refined)]
             if not kinds:
-                return
+                break
             kind = kinds[0]
             refined.add(kind)
             self._refine(kind)
@@ -240,6 +247,26 @@ class _Hunt:
             if not self._unheard or len(self.best(PROPOSALS)) < PROPOSALS:
                 self._lengthen(kind)
             yield
+        if self._judge.same_performance:
+            yield from self._finish()
+
+    def _finish(self) -> Iterator[None]:
+        """Judge the best by the whole of what both play, set their tone by it, and move them once more."""
+        best = self.best(_FINISHED)
+        self._closer = self._judge.by_one_stretch(_WHOLE_SECONDS)
+        self.nothing, *self._known = self._closer.judge_all([(), *(one.chain for one in best)])
+        self._set_tones()
+        yield
+        if not self._unheard:
+            for one in self.best(_MOVED_LAST):
+                self._descend(one, _LAST_ROUNDS)
+            self._set_tones()
+            yield
+
+    def _set_tones(self) -> None:
+        """Bring the best few nearer in tone."""
+        for one in self.best(_MOVED_LAST):
+            self._set_tone(one.chain)
 
     @property
     def _unheard(self) -> bool:
@@ -319,7 +346,7 @@ class _Hunt:
     def _set_tone(self, chain: Chain) -> None:
         """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
         bare = without_tone(chain)
-        lacking = self._judge.tone_short_db(bare)
+        lacking = self._closer.tone_short_db(bare)
         known = np.isfinite(lacking)
         if known.sum() > 1:
             self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate)])
