@@ -10,6 +10,7 @@ are compared by, has changed: until then a search follows less likely chains fir
 import argparse
 import functools
 import multiprocessing
+from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,7 +18,7 @@ from pathlib import Path
 import make_demo
 import numpy as np
 from sklearn.metrics import roc_auc_score
-from sklearn.neural_network import MLPClassifier
+from sklearn.neural_network import MLPClassifier, MLPRegressor
 from sklearn.preprocessing import StandardScaler
 
 from yellow_ember.dsp.arrays import Samples
@@ -28,7 +29,7 @@ from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
 from yellow_ember.engine.jobs.reference.judging import Judge
-from yellow_ember.engine.jobs.reference.likely import FILE, scaled
+from yellow_ember.engine.jobs.reference.likely import FILE, scaled, targets
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
 from yellow_ember.measure.likeness.distance import EVEN
 from yellow_ember.measure.likeness.evidence import evidence
@@ -45,6 +46,8 @@ CHAINS_EACH = 20
 WITH_CABINET, ALONE_CABINET = 0.85, 0.05
 MOVED, CHOSEN, SWITCHED = 0.65, 0.6, 0.3
 HIDDEN_UNITS, PENALTY = (128,), 3.0
+CHANGE_UNITS, CHANGE_PENALTY = (256,), 10.0
+ADDED_STEP_DB, TONE_STEP_DB = 5.0, 6.0
 TESTED = 0.1
 
 
@@ -114,11 +117,13 @@ def random_chain(chance: np.random.Generator) -> Chain:
 
 @dataclass(frozen=True, slots=True)
 class Examples:
-    """What some chains left behind (chains, n), of the same performance and another, and their stages (chains, 14)."""
+    """What some chains left behind, of the same performance and another (chains, n), their stages (chains, 14), and
+    what these did (chains, 1 + 31)."""
 
     same: Samples
     other: Samples
     stages: Samples
+    changes: Samples
 
 
 def examples(number: int) -> Examples:
@@ -133,9 +138,9 @@ def examples(number: int) -> Examples:
         chain = random_chain(chance)
         made = judge.run(chain)
         if min(float(np.abs(sound).max()) for sound in made) > 1e-5:
-            after = portrait(made, RATE)
-            rows.append((evidence(judge.before, after, judge.change(made)), evidence(other, after, None),
-                         [float(any(stage.kind == kind for stage in chain)) for kind in ORDER]))
+            after, change = portrait(made, RATE), judge.change(made)
+            rows.append((evidence(judge.before, after, change), evidence(other, after, None),
+                         [float(any(stage.kind == kind for stage in chain)) for kind in ORDER], targets(change)))
     return Examples(*(np.array(column, dtype=np.float32) for column in zip(*rows, strict=True)))
 
 
@@ -149,9 +154,29 @@ def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
     told = network.predict_proba(given[kept:])
     print(word, ", ".join(f"{kind} {roc_auc_score(stages[kept:, index], told[:, index]):.2f}"
                           for index, kind in enumerate(ORDER)))
+    return _in_file(word, scaler, network.coefs_, network.intercepts_)
+
+
+def learned_change(rows: Samples, changes: Samples) -> dict[str, Samples]:
+    """A network that tells what was done (chains, 1 + 31) from what it left behind (chains, n)."""
+    kept = rows.shape[0] - round(TESTED * rows.shape[0])
+    scaler = StandardScaler().fit(rows[:kept])
+    given = scaled(rows, scaler.mean_, scaler.scale_)
+    mean, step = changes[:kept].mean(axis=0), np.append(ADDED_STEP_DB, np.full(changes.shape[1] - 1, TONE_STEP_DB))
+    network = MLPRegressor(hidden_layer_sizes=CHANGE_UNITS, alpha=CHANGE_PENALTY, early_stopping=True, random_state=1)
+    network.fit(given[:kept], (changes[:kept] - mean) / step)
+    missed = np.median(np.abs(network.predict(given[kept:]) * step + mean - changes[kept:]), axis=0)
+    print(f"change: added missed by {missed[0]:.1f} dB, third octaves by {missed[1:].mean():.1f} dB")
+    *hidden, last = network.coefs_
+    *offsets, last_offsets = network.intercepts_
+    return _in_file("change", scaler, [*hidden, last * step], [*offsets, last_offsets * step + mean])
+
+
+def _in_file(word: str, scaler: StandardScaler, weights: Sequence[Samples], offsets: Sequence[Samples]
+             ) -> dict[str, Samples]:
     numbers = {"mean": scaler.mean_, "deviation": scaler.scale_}
-    for index, (weights, offsets) in enumerate(zip(network.coefs_, network.intercepts_, strict=True)):
-        numbers |= {f"weights{index}": weights, f"offsets{index}": offsets}
+    for index, (weight, offset) in enumerate(zip(weights, offsets, strict=True)):
+        numbers |= {f"weights{index}": weight, f"offsets{index}": offset}
     return {f"{word}_{name}": np.asarray(value, dtype=np.float32) for name, value in numbers.items()}
 
 
@@ -162,8 +187,10 @@ def main() -> None:
     given = arguments.parse_args()
     with ProcessPoolExecutor(cores(), multiprocessing.get_context("fork")) as pool:
         made = list(pool.map(examples, range(-(-given.chains // CHAINS_EACH))))
-    same, other, stages = (np.concatenate([getattr(one, name) for one in made]) for name in ("same", "other", "stages"))
-    np.savez_compressed(given.out, **learned("same", same, stages), **learned("other", other, stages))
+    same, other, stages, changes = (np.concatenate([getattr(one, name) for one in made])
+                                    for name in ("same", "other", "stages", "changes"))
+    np.savez_compressed(given.out, **learned("same", same, stages), **learned("other", other, stages),
+                        **learned_change(other, changes))
 
 
 if __name__ == "__main__":

@@ -17,8 +17,9 @@ from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference import likely
 from yellow_ember.engine.jobs.reference.grammar import ORDER, TONE, Chain, chain_of, plain_stage, signature, starts
 from yellow_ember.engine.jobs.reference.judging import Judge
-from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, likeliest, likelihood, likely_kinds
-from yellow_ember.measure.likeness.distance import EVEN
+from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, LikelyChange, likeliest, likelihood, likely_kinds
+from yellow_ember.measure.likeness.distance import EVEN, Respect
+from yellow_ember.measure.likeness.performance import Change
 from yellow_ember.session.values.model import Loop, Session
 
 RATE = 48000
@@ -39,13 +40,24 @@ def plucked(seed: int) -> Samples:
     return np.asarray(0.4 * sound[None, :frames] / np.abs(sound).max() + 1e-5 * chance.normal(size=(1, frames)))
 
 
-def odds_of(chain: Chain, *, other: bool = False) -> dict[str, float]:
-    """What is told of a chain over plucked notes, by the same notes or by others."""
+def judge_of(chain: Chain, *, other: bool = False) -> Judge:
+    """Who is to find a chain over plucked notes, by the same notes or by others."""
     sound, session = plucked(1), Session(rate=RATE)
     made = run_in_loop(strip_chain(session, "hidden", chain, 1, 2), plucked(2) if other else sound, 0, RATE)
     judge = Judge(session, "strip", Capture(sound, sound, Loop(0, sound.shape[1])), made, EVEN, 1)
     assert judge.same_performance is not other
-    return judge.odds
+    return judge
+
+
+def odds_of(chain: Chain, *, other: bool = False) -> dict[str, float]:
+    """How likely each kind of stage is told to be in a chain over plucked notes."""
+    return judge_of(chain, other=other).odds
+
+
+def driven(drive_db: float) -> Chain:
+    """A drive."""
+    stage = plain_stage("drive")
+    return (replace(stage, params={**stage.params, "drive_db": drive_db}),)
 
 
 CHAINS = [(("drive",), {"drive_db": 24.0}), (("bits",), {"bits": 6.0}), (("amp", "cabinet"), {}),
@@ -62,6 +74,32 @@ def test_stages_are_known_by_what_they_leave_behind(other: bool, most_missed: in
         likeliest_three = sorted(odds, key=lambda kind: -odds[kind])[:3]
         missed += [kind for kind in kinds[:1] if kind not in likeliest_three]
     assert len(missed) <= most_missed, missed
+
+
+def test_how_much_was_added_is_told_by_other_notes() -> None:
+    """On notes and an instrument that nothing was learned from: the more the more there is, and within 6 dB of most."""
+    missed, told = [], []
+    for drive_db in (12.0, 24.0, 36.0):
+        judge = judge_of(driven(drive_db), other=True)
+        there = judge.change(judge.run(driven(drive_db)))
+        told.append(judge.likely_change.added_db)
+        missed.append(abs(told[-1] - there.added_db))
+        # A chain that adds as much is nearer than one that adds nothing, or far more or less.
+        by_drive = {drive: judge.judge(driven(drive)).distance.steps[Respect.ADDED] for drive in (-6.0, drive_db)}
+        assert by_drive[drive_db] < 0.5 * min(by_drive[-6.0], judge.judge(()).distance.steps[Respect.ADDED])
+    assert told == sorted(told)
+    assert np.median(missed) < 6.0
+
+
+def test_what_is_likely_to_have_been_done_is_compared_with_what_a_chain_does() -> None:
+    levels = np.where(np.arange(31) < 25, -15.0, -80.0)
+    likely_change = LikelyChange(-20.0, np.where(np.arange(31) < 10, 3.0, 0.0))
+    changes = [Change(added, levels, levels, levels) for added in (-26.0, -20.0, -8.0, 40.0, -math.inf)]
+    # In steps of 6 dB, four at most; what adds next to nothing counts as 50 dB below.
+    assert [likely_change.added_apart(change) for change in changes] == [-1.0, 0.0, 2.0, 4.0, -4.0]
+    lacking = likely_change.tone_lacking_db(changes[0])
+    assert np.array_equal(lacking[:25], np.where(np.arange(25) < 10, 3.0, 0.0))
+    assert np.isnan(lacking[25:]).all()
 
 
 def test_kinds_of_chains_come_by_how_likely_all_their_stages_are() -> None:
@@ -110,7 +148,10 @@ def test_learning_writes_what_the_search_reads(tmp_path: Path, monkeypatch: pyte
     try:
         learning.main()
         odds = odds_of(chain_of(["drive"]))
+        change = judge_of(chain_of(["drive"]), other=True).likely_change
     finally:
         likely._learned.cache_clear()
+    assert change.tone_db.shape == (31,)
+    assert np.isfinite([change.added_db, *change.tone_db]).all()
     assert list(odds) == list(ORDER)
     assert odds != shipped

@@ -6,7 +6,7 @@ import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.measure.likeness.distance import Respect, features
-from yellow_ember.measure.likeness.performance import Change
+from yellow_ember.measure.likeness.performance import Change, tone_change_db
 from yellow_ember.measure.likeness.portrait import Portrait
 
 _FARTHEST, _MOST = 12.0, 30.0
@@ -29,9 +29,8 @@ def evidence(before: Portrait, after: Portrait, change: Change | None) -> Sample
     figures += [np.clip(first[respect], -_MOST, _MOST) for respect in Respect]
     figures += [_sure(before), _sure(after)]
     if change is not None:
-        levels = [np.maximum(each, _UNHEARD_DB) for each in (change.before_db, change.after_db)]
-        figures += [np.maximum([change.added_db, *change.added_bands_db], _LOWEST_ADDED_DB), levels[0],
-                    levels[1] - levels[0]]
+        figures += [np.maximum([change.added_db, *change.added_bands_db], _LOWEST_ADDED_DB),
+                    np.maximum(change.before_db, _UNHEARD_DB), tone_change_db(change)]
     return np.concatenate(figures)
 
 

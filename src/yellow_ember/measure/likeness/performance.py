@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.measure.comparison import Comparison, compare
@@ -98,6 +99,17 @@ def change_of(comparisons: list[Comparison]) -> Change:
                   _mean_db([one.before_db - _total_db(one.before_db) for one in comparisons]),
                   _mean_db([one.after_db - total for one, total in zip(comparisons, totals, strict=True)]),
                   _mean_db([one.added_bands_db - total for one, total in zip(comparisons, totals, strict=True)]))
+
+
+def tone_change_db(change: Change) -> Samples:
+    """By how much each third octave (31,) became louder against all of them, as far down as its level matters."""
+    before, after = (np.maximum(levels, -_UNHEARD_DB) for levels in (change.before_db, change.after_db))
+    return np.asarray(after - before)
+
+
+def heard_in(change: Change) -> NDArray[np.bool_]:
+    """Which third octaves (31,) are heard for certain, before or after."""
+    return np.asarray(np.maximum(change.before_db, change.after_db) > -_HEARD_DB)
 
 
 def added_apart(one: Change, other: Change) -> Samples:

@@ -16,9 +16,8 @@ from yellow_ember.engine.jobs.job import side_by_side
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
-from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, log_odds
+from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, LikelyChange, likely_change, log_odds
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
-from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import Before, Comparison
 from yellow_ember.measure.likeness.distance import (
     Distance,
@@ -27,7 +26,6 @@ from yellow_ember.measure.likeness.distance import (
     Weights,
     distance,
     spread,
-    tone_apart_db,
 )
 from yellow_ember.measure.likeness.evidence import evidence
 from yellow_ember.measure.likeness.performance import (
@@ -125,6 +123,11 @@ class Judge:
         change = change_of(self._changes) if self.same_performance else None
         return log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
 
+    @functools.cached_property
+    def likely_change(self) -> LikelyChange:
+        """Of another performance: what was done to it."""
+        return likely_change(evidence(self.before, self.reference, None))
+
     def _dry_pieces(self) -> list[Samples]:
         return [self._dry[:, begin:end] for begin, end in self._pieces]
 
@@ -143,8 +146,7 @@ class Judge:
         made = self.run(chain, pieces)
         reference = self._of_pieces[len(made) - 1] if self.same_performance else self.reference
         apart = distance(portrait(made, self.rate), reference, self._spreads)
-        if self.same_performance:
-            apart = self._measured(self._spectra(made), apart)
+        apart = (self._measured if self.same_performance else self._expected)(self._spectra(made), apart)
         costs = sum(self._stage_costs(stage.kind) for stage in chain)
         but_tone = {**self._weights, Respect.TONE: _TONE_WEIGHT * self._weights[Respect.TONE]}
         return Judged(chain, apart, apart.figures(self._weights), apart.total(self._weights) + costs,
@@ -153,14 +155,11 @@ class Judge:
     def tone_short_db(self, chain: Chain) -> Samples:
         """What the third octaves (31,) of a chain's result lack of the reference's, nan where neither is heard.
 
-        Of another performance as far as it is not the notes that differ.
+        Of another performance of what is likely to have been there, as notes differ as well.
         """
-        made = self.run(chain)
-        if self.same_performance:
-            return tone_lacking_db(self.change(made), change_of(self._changes))
-        bands = BAND_CENTRES.size
-        notes = sum((each[Respect.TONE][:bands] ** 2 for each in self._spreads), np.zeros(bands))
-        return np.asarray(tone_apart_db(portrait(made, self.rate), self.reference) / (1.0 + notes))
+        change = self.change(self.run(chain))
+        return (tone_lacking_db(change, change_of(self._changes)) if self.same_performance else
+                self.likely_change.tone_lacking_db(change))
 
     def _stage_costs(self, kind: str) -> float:
         if kind == TONE:
@@ -168,7 +167,7 @@ class Judge:
         return max(_STAGE_COSTS - _ODDS_COST * (self.odds.get(kind, USUAL_ODDS) - USUAL_ODDS), _LEAST_COSTS)
 
     def change(self, made: Sequence[Samples]) -> Change:
-        """What a chain did to the first pieces (channels, frames), of which this is made; of the same performance."""
+        """What a chain did to the first pieces (channels, frames), of which this is made."""
         return self._change(self._spectra(made))
 
     def _spectra(self, made: Sequence[Samples]) -> list[NDArray[np.complex128]]:
@@ -189,6 +188,11 @@ class Judge:
         tone = np.append(0.85 * tone_apart(change, wanted), 0.5 * apart.apart[Respect.TONE])
         return Distance({**apart.apart, Respect.ADDED: 0.7 * added_apart(change, wanted), Respect.TONE: tone},
                         {**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0}, unexplained)
+
+    def _expected(self, spectra: Sequence[NDArray[np.complex128]], apart: Distance) -> Distance:
+        """Of another performance: what is likely to have been added counts beside all figures of either."""
+        added = np.append(apart.apart[Respect.ADDED], self.likely_change.added_apart(self._change(spectra)))
+        return Distance({**apart.apart, Respect.ADDED: added}, apart.sure)
 
     def judge_all(self, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:
         """Judge chains on all cores; in their order."""

@@ -1,7 +1,8 @@
-"""Which stages are likely to have made a recording of another, learned from many chains at random.
+"""Which stages are likely to have made a recording of another, and what they did, learned from many chains at random.
 
-`script/learn_stages.py` lets chains work on made-up music and fits two networks to what they leave behind: one for the
-same performance, one for another.  Each tells of every kind of stage how likely it is that it took part.
+`script/learn_stages.py` lets chains work on made-up music and fits networks to what they leave behind: one for the same
+performance and one for another tell of every kind of stage how likely it is that it took part.  A third tells what was
+added, and how third octaves changed, where two performances differ and nothing of that can be measured.
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ from __future__ import annotations
 import functools
 import itertools
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,6 +18,7 @@ from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.reference.grammar import MOST_STAGES, ORDER, TONE, Chain, Signature, signature
+from yellow_ember.measure.likeness.performance import Change, heard_in, tone_change_db
 from yellow_ember.shipped import DATA
 
 FILE = DATA / "likely-stages.npz"
@@ -25,6 +28,10 @@ _MOST_SURE = 6.0
 """Log odds, beyond which what was learned from a few thousand chains tells nothing."""
 _FARTHEST = 5.0
 """Standard deviations from the mean of what was learned from."""
+_LEAST_ADDED_DB = -50.0
+"""What adds less is told from nothing by no figure of another performance."""
+_ADDED_STEP_DB, _MOST_ADDED_STEPS = 6.0, 4.0
+"""Of what is added: about as much as half of all chains are told wrong by, and so many steps count at most."""
 
 
 @functools.cache
@@ -38,6 +45,18 @@ def scaled(evidence: Samples, mean: Samples, deviation: Samples) -> Samples:
     return np.clip((evidence - mean) / deviation, -_FARTHEST, _FARTHEST)
 
 
+def _told(word: str, evidence: Samples) -> Samples:
+    """What a network tells by evidence (n,)."""
+    learned = _learned()
+    layer = scaled(evidence, learned[f"{word}_mean"], learned[f"{word}_deviation"])
+    layers = sum(name.startswith(f"{word}_weights") for name in learned)
+    for index in range(layers):
+        layer = layer @ learned[f"{word}_weights{index}"] + learned[f"{word}_offsets{index}"]
+        if index < layers - 1:
+            layer = np.maximum(layer, 0.0)
+    return layer
+
+
 def log_odds(evidence: Samples, *, same_performance: bool) -> dict[str, float]:
     """How likely each kind of stage is to be in the chain, as the logarithm of its odds.
 
@@ -46,14 +65,45 @@ def log_odds(evidence: Samples, *, same_performance: bool) -> dict[str, float]:
     evidence : Samples
         (n,), from `measure.likeness.evidence`.
     """
-    learned, word = _learned(), "same" if same_performance else "other"
-    layer = scaled(evidence, learned[f"{word}_mean"], learned[f"{word}_deviation"])
-    layers = sum(name.startswith(f"{word}_weights") for name in learned)
-    for index in range(layers):
-        layer = layer @ learned[f"{word}_weights{index}"] + learned[f"{word}_offsets{index}"]
-        if index < layers - 1:
-            layer = np.maximum(layer, 0.0)
-    return dict(zip(ORDER, np.clip(layer, -_MOST_SURE, _MOST_SURE).tolist(), strict=True))
+    told = np.clip(_told("same" if same_performance else "other", evidence), -_MOST_SURE, _MOST_SURE)
+    return dict(zip(ORDER, told.tolist(), strict=True))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LikelyChange:
+    """What is likely to have been done where that can't be measured.
+
+    Attributes
+    ----------
+    added_db : float
+        As in a Change, -50 or more.
+    tone_db : Samples
+        (31,): by how much each third octave became louder against all of them.
+    """
+
+    added_db: float
+    tone_db: Samples
+
+    def added_apart(self, change: Change) -> float:
+        """By how many steps a change adds more."""
+        apart = (max(change.added_db, _LEAST_ADDED_DB) - self.added_db) / _ADDED_STEP_DB
+        return float(np.clip(apart, -_MOST_ADDED_STEPS, _MOST_ADDED_STEPS))
+
+    def tone_lacking_db(self, change: Change) -> Samples:
+        """What a change lacks in each third octave (31,), nan where it is not heard."""
+        apart = self.tone_db - tone_change_db(change)
+        return np.where(heard_in(change), apart, np.nan)
+
+
+def targets(change: Change) -> Samples:
+    """What the network for changes is to tell of one (1 + 31,)."""
+    return np.append(max(change.added_db, _LEAST_ADDED_DB), tone_change_db(change))
+
+
+def likely_change(evidence: Samples) -> LikelyChange:
+    """What was done, by evidence (n,) from two performances."""
+    told = _told("change", evidence)
+    return LikelyChange(max(float(told[0]), _LEAST_ADDED_DB), told[1:])
 
 
 def likely_kinds(odds: Mapping[str, float]) -> list[Signature]:
