@@ -87,6 +87,7 @@ class Judge:
         self._changes: list[Comparison] = []
         self._spreads: list[Features] = []
         self._look_at(PIECES, PIECE_SECONDS)
+        self.before = portrait(self._dry_pieces(), self.rate)
 
     def by_one_stretch(self, seconds: float) -> Judge:
         """Who judges the same performance by one stretch that is so long, not by pieces that stand for all of it."""
@@ -102,7 +103,6 @@ class Judge:
         shared = self._dry[:, first:end] if self.same_performance else self._dry
         frames = min(round(seconds * rate), shared.shape[1])
         self._pieces = [(first + at, first + at + frames) for at in representative(shared, rate, count, seconds)]
-        self.before = portrait(self._dry_pieces(), rate)
         self._dry_alone = [self._alone(piece) for piece in self._dry_pieces()]
         if self.same_performance:
             played = [self._whole[:, begin + lag:end + lag] for begin, end in self._pieces]

@@ -170,14 +170,15 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
     hunt = _Hunt(judge, order)
     file = order.reference.path or _as_file(reference, session.rate)
     offset = judge.offset_db([reference.sound])
-    known: dict[int, Proposal] = {}
+    heard: dict[str, tuple[float, Portrait]] = {}
 
     def proposal(judged: Judged) -> Proposal:
-        if id(judged) not in known:
+        # What is heard of a chain stays the same when it is judged again, by all of the loop.
+        words = repr(judged.chain)
+        if words not in heard:
             made = judge.run(judged.chain)
-            known[id(judged)] = Proposal(judged.chain, judged.distance, judge.offset_db(made),
-                                         portrait(made, session.rate))
-        return known[id(judged)]
+            heard[words] = judge.offset_db(made), portrait(made, session.rate)
+        return Proposal(judged.chain, judged.distance, *heard[words])
 
     for _ in hunt.run(session.strip(order.strip_id).chain):
         progress(0.02 + 0.98 * hunt.share)
