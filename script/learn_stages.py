@@ -144,11 +144,16 @@ def examples(number: int) -> Examples:
     return Examples(*(np.array(column, dtype=np.float32) for column in zip(*rows, strict=True)))
 
 
-def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
-    """A network that tells the stages (chains, 14) from what they left behind (chains, n)."""
+def _given(rows: Samples) -> tuple[int, StandardScaler, Samples]:
+    """How many rows (chains, n) are learned from, by what all are scaled, and what a network is given of them."""
     kept = rows.shape[0] - round(TESTED * rows.shape[0])
     scaler = StandardScaler().fit(rows[:kept])
-    given = scaled(rows, scaler.mean_, scaler.scale_)
+    return kept, scaler, scaled(rows, scaler.mean_, scaler.scale_)
+
+
+def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
+    """A network that tells the stages (chains, 14) from what they left behind (chains, n)."""
+    kept, scaler, given = _given(rows)
     network = MLPClassifier(HIDDEN_UNITS, alpha=PENALTY, early_stopping=True, random_state=1)
     network.fit(given[:kept], stages[:kept])
     told = network.predict_proba(given[kept:])
@@ -159,9 +164,7 @@ def learned(word: str, rows: Samples, stages: Samples) -> dict[str, Samples]:
 
 def learned_change(rows: Samples, changes: Samples) -> dict[str, Samples]:
     """A network that tells what was done (chains, 1 + 31) from what it left behind (chains, n)."""
-    kept = rows.shape[0] - round(TESTED * rows.shape[0])
-    scaler = StandardScaler().fit(rows[:kept])
-    given = scaled(rows, scaler.mean_, scaler.scale_)
+    kept, scaler, given = _given(rows)
     mean, step = changes[:kept].mean(axis=0), np.append(ADDED_STEP_DB, np.full(changes.shape[1] - 1, TONE_STEP_DB))
     network = MLPRegressor(hidden_layer_sizes=CHANGE_UNITS, alpha=CHANGE_PENALTY, early_stopping=True, random_state=1)
     network.fit(given[:kept], (changes[:kept] - mean) / step)
@@ -174,6 +177,7 @@ def learned_change(rows: Samples, changes: Samples) -> dict[str, Samples]:
 
 def _in_file(word: str, scaler: StandardScaler, weights: Sequence[Samples], offsets: Sequence[Samples]
              ) -> dict[str, Samples]:
+    """A network by the names under which the program reads it."""
     numbers = {"mean": scaler.mean_, "deviation": scaler.scale_}
     for index, (weight, offset) in enumerate(zip(weights, offsets, strict=True)):
         numbers |= {f"weights{index}": weight, f"offsets{index}": offset}
