@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from yellow_ember.engine.live.jack_card import jack_library
+from yellow_ember.engine.live.jack_card import jack_library, listed_ports
 from yellow_ember.engine.live.jack_parking import Parking
 
 HAVE_JACK = shutil.which("jackd") is not None and jack_library() is not None
@@ -84,7 +84,7 @@ class Neighbour:
 
     def ports(self, words: str) -> list[str]:
         """Names of all ports that hold these words."""
-        return [port.name for port in self.client.get_ports(words)]
+        return [port.name for port in listed_ports(self.client, words)]
 
     def play(self, sound: NDArray[Any]) -> NDArray[np.float32]:
         """Play (2, frames) and return what was heard from its first frame on."""

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -163,6 +164,20 @@ def test_strips_that_come_and_go_take_their_ports_along(insert: tuple[Session, s
         more, second = insert_input_track(session, MASTER, PORTS)
         client.set_session(edit_strip(more, second, lambda strip: strip.with_(name="Guest")))
         wait_until(lambda: client.poll() and len(other.ports("Guest 2")) == 2)
+
+
+def test_ports_are_listed_while_some_come_and_go(server: Server) -> None:
+    with neighbour() as other, neighbour() as restless, ThreadPoolExecutor(1) as beside:
+        def come_and_go() -> None:
+            for _ in range(300):
+                for port in [restless.client.outports.register(f"passing {number}") for number in range(8)]:
+                    port.unregister()
+
+        passing = beside.submit(come_and_go)
+        while not passing.done():
+            assert set(other.ports("system:playback")) == {"system:playback_1", "system:playback_2"}
+            assert len(other.ports("passing")) <= 8
+        passing.result()
 
 
 def test_a_circle_of_connections_is_muted_and_said(insert: tuple[Session, str], start: Start) -> None:

@@ -14,7 +14,7 @@ from yellow_ember.engine.forking import start_server
 from yellow_ember.engine.live.cards import DeviceError
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import JACK
-from yellow_ember.engine.live.jack_card import CLIENT, jack_library
+from yellow_ember.engine.live.jack_card import CLIENT, jack_library, listed_ports
 from yellow_ember.engine.live.messages import DeviceSettings
 from yellow_ember.plain_text import with_minus
 from yellow_ember.session.values.live_input import InputKind, LiveInput
@@ -112,5 +112,5 @@ def _wire(ins: Sequence[str], outs: Sequence[str]) -> None:
 
 def _newest(client: Any, name: str, count: int) -> list[Any]:
     """The ports that we registered last under such names; another program of ours may have some as well."""
-    ports = client.get_ports(f"^{CLIENT}(-[0-9]+)?:{name}")
-    return list(ports[-count:]) if count else []
+    ports = listed_ports(client, f"^{CLIENT}(-[0-9]+)?:{name}")
+    return ports[-count:] if count else []

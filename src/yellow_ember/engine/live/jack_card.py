@@ -28,6 +28,8 @@ _BARS = 0x10
 """`JackPositionBBT`: a position that says where in the bars it is."""
 _MOST_MESSAGES = 4096
 _TICKS_A_BEAT, _BEAT_TYPE = 1920.0, 4.0
+_LISTED_TIMES = 100
+"""So often ports are listed again where one of them has just gone away."""
 _ATTENDED_SECONDS = 0.02
 """How often all else is seen to, beside the server's thread, which the interpreter may keep waiting meanwhile."""
 
@@ -62,6 +64,19 @@ def jack_rate() -> int | None:
 def jack_runs() -> bool:
     """True where a server can be reached."""
     return jack_rate() is not None
+
+
+def listed_ports(client: Any, pattern: str) -> list[Any]:
+    """All ports whose names hold a regular expression, oldest first.
+
+    The package lists names first and then asks for each one, which fails where a port goes away between.
+    """
+    jack = jack_library()
+    assert jack is not None, "a client needs the library"
+    for _ in range(_LISTED_TIMES - 1):
+        with contextlib.suppress(jack.JackError):
+            return list(client.get_ports(pattern))
+    return list(client.get_ports(pattern))
 
 
 class _Range(ctypes.Structure):
