@@ -161,7 +161,7 @@ def _baselines(sound: Samples, reference: Samples) -> dict[str, Chain]:
                   key=lambda chain: distance(portrait([_after(piece, chain)], RATE), wanted).total(EVEN))
     lacking = tone_apart_db(portrait([sound], RATE), wanted)
     known = np.isfinite(lacking)
-    toned = with_tone((), BAND_CENTRES[known], lacking[known], RATE)
+    toned = with_tone((), BAND_CENTRES[known], lacking[known])
     return {"nothing": (), "nearest preset": nearest, "equaliser": toned}
 
 

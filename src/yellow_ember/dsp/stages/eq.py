@@ -21,34 +21,35 @@ from yellow_ember.dsp.glyphs import arc, line
 from yellow_ember.dsp.kernels import inlined
 from yellow_ember.dsp.kernels.filters import biquads
 from yellow_ember.dsp.kernels.mixing import glide
-from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Value, Values, as_number
+from yellow_ember.dsp.parameters import Automation, Group, Number, Taper, Values, as_number
 from yellow_ember.dsp.record import CompiledHalf, Record, cube, matrix, setting, state, vector
 from yellow_ember.dsp.stage import Curve, Handle, Picture, Plot, Processor, Setup, StageKind, frequency_axis
 
-_BANDS = (("Low shelf", 100.0), ("Band 2", 250.0), ("Band 3", 700.0), ("Band 4", 1800.0), ("Band 5", 4500.0),
-          ("High shelf", 9000.0))
+BANDS = (("Low shelf", 100.0), ("Band 2", 250.0), ("Band 3", 700.0), ("Band 4", 1800.0), ("Band 5", 4500.0),
+         ("High shelf", 9000.0))
 _GROUPS = (Group.BAND_1, Group.BAND_2, Group.BAND_3, Group.BAND_4, Group.BAND_5, Group.BAND_6)
 _NO_LOW_CUT, _NO_HIGH_CUT = 20.0, 20000.0
-_SECTIONS = len(_BANDS) + 3
+TILT_HZ = 700.0
+_SECTIONS = len(BANDS) + 3
 
 
 def _sections(values: Values, rate: float) -> Samples:
     """All sections in series, those that do nothing as a plain wire."""
     result: list[Section] = []
-    for number in range(1, len(_BANDS) + 1):
+    for number in range(1, len(BANDS) + 1):
         hz, by = as_number(values[f"band{number}_hz"]), as_number(values[f"band{number}_db"])
         if by == 0.0:
             result.append(THROUGH)
         elif number == 1:
             result.append(low_shelf(hz, by, rate))
-        elif number == len(_BANDS):
+        elif number == len(BANDS):
             result.append(high_shelf(hz, by, rate))
         else:
             result.append(peak(hz, by, as_number(values[f"band{number}_q"]), rate))
     low, high, tip = (as_number(values[name]) for name in ("low_cut_hz", "high_cut_hz", "tilt_db"))
     result.append(high_pass(low, BUTTERWORTH_Q, rate) if low > _NO_LOW_CUT else THROUGH)
     result.append(low_pass(high, BUTTERWORTH_Q, rate) if high < _NO_HIGH_CUT else THROUGH)
-    result.append(tilt(700.0, tip, rate) if tip != 0.0 else THROUGH)
+    result.append(tilt(TILT_HZ, tip, rate) if tip != 0.0 else THROUGH)
     return np.array(result)
 
 
@@ -82,52 +83,6 @@ class EqProcessor(Processor):
         self._out.go(gain(as_number(values["out_db"])), at_once=at_once)
 
 
-_FITTED = ("low_cut_hz", "high_cut_hz", *(f"band{number}_db" for number in range(1, len(_BANDS) + 1)),
-           *(f"band{number}_hz" for number in range(1, len(_BANDS) + 1)))
-_ROUNDS, _STEP, _DAMPING = 12, 1e-3, 0.02
-
-
-def nearest_tone(hz: Samples, wanted_db: Samples, rate: float) -> dict[str, Value]:
-    """The values whose response comes nearest to a change of tone, whatever its level.
-
-    By least squares over where the controls stand, damped (Levenberg and Marquardt).
-
-    Parameters
-    ----------
-    hz, wanted_db : Samples
-        (n,) each.
-    """
-    numbers = [EQ.number(name) for name in _FITTED]
-    fixed = EQ.defaults()
-    at = np.array([number.position(fixed[number.id]) for number in numbers])
-    for index, (number, (_, centre)) in enumerate(zip(numbers[2:], _BANDS, strict=False), 2):
-        at[index] = number.position(float(np.interp(np.log(centre), np.log(hz), wanted_db - np.median(wanted_db))))
-
-    def values_at(places: Samples) -> dict[str, Value]:
-        return {**fixed, **{number.id: number.clamp(round(number.at(float(place)), number.decimals))
-                            for number, place in zip(numbers, places, strict=True)}}
-
-    def missed(places: Samples) -> Samples:
-        exact = {**fixed, **{number.id: number.at(float(place)) for number, place in zip(numbers, places, strict=True)}}
-        apart = db(response(_sections(exact, rate), hz, rate)) - wanted_db
-        return np.asarray(apart - apart.mean())
-
-    damping, here = _DAMPING, missed(at)
-    for _ in range(_ROUNDS):
-        steps = np.where(at > 0.5, -_STEP, _STEP)
-        slopes = np.stack([(missed(at + step * unit) - here) / step
-                           for step, unit in zip(steps, np.eye(at.size), strict=True)], axis=1)
-        curvature = slopes.T @ slopes
-        move = np.linalg.solve(curvature + damping * np.diag(np.diag(curvature) + 1.0), -slopes.T @ here)
-        tried = np.clip(at + move, 0.0, 1.0)
-        there = missed(tried)
-        if there @ there < here @ here:
-            at, here, damping = tried, there, damping / 3.0
-        else:
-            damping *= 4.0
-    return values_at(at)
-
-
 def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     """The response, with the spectra before and after behind it."""
     hz = frequency_axis(rate)
@@ -135,7 +90,7 @@ def picture(values: Values, rate: float, reference_dbfs: float) -> Picture:
     handles = tuple(
         Handle(label, as_number(values[f"band{number}_hz"]), as_number(values[f"band{number}_db"]),
                f"band{number}_hz", f"band{number}_db", "" if "shelf" in label else f"band{number}_q")
-        for number, (label, _) in enumerate(_BANDS, 1))
+        for number, (label, _) in enumerate(BANDS, 1))
     return (Plot("Response, dB; behind it the spectra before and after", "response", (Curve("response", hz, level),),
                  spectra=True, handles=handles),)
 
@@ -178,7 +133,7 @@ EQ = StageKind(
                help="Takes off fizz and hiss above this frequency, 12 dB an octave."),
         Number(id="tilt_db", label="Tilt", group=Group.TONE, unit="dB", minimum=-12.0, maximum=12.0, default=0.0,
                help="Tips the whole sound: up is brighter and thinner, down is darker and fuller."),
-        *(parameter for number, (label, hz) in enumerate(_BANDS, 1) for parameter in _band(number, label, hz)),
+        *(parameter for number, (label, hz) in enumerate(BANDS, 1) for parameter in _band(number, label, hz)),
         Number(id="out_db", label="Output", group=Group.OUTPUT, unit="dB", minimum=-24.0, maximum=24.0, default=0.0,
                automation=Automation.RAMP,
                help="The level behind the equaliser."),

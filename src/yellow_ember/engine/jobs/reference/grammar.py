@@ -7,10 +7,10 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from yellow_ember.dsp.arrays import Samples
+from yellow_ember.dsp.nearest_tone import nearest_tone
 from yellow_ember.dsp.parameters import Number, Option, Switch, Value, Values
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
-from yellow_ember.dsp.stages.eq import nearest_tone
 from yellow_ember.session.edits.edits import replace_stage
 from yellow_ember.session.edits.variation_plan import along, first_choice
 
@@ -117,9 +117,9 @@ def without_tone(chain: Chain) -> Chain:
     return tuple(stage for stage in chain if stage.kind != TONE)
 
 
-def with_tone(chain: Chain, hz: Samples, wanted_db: Samples, rate: float) -> Chain:
+def with_tone(chain: Chain, hz: Samples, wanted_db: Samples) -> Chain:
     """The chain with an equaliser that changes its tone (n,) as wanted, as near as it comes."""
-    return _inserted(without_tone(chain), plain_stage(TONE, nearest_tone(hz, wanted_db, rate)))
+    return _inserted(without_tone(chain), plain_stage(TONE, nearest_tone(hz, wanted_db)))
 
 
 def with_one_less(chain: Chain) -> list[Chain]:

@@ -350,7 +350,7 @@ class _Hunt:
         lacking = self._closer.tone_short_db(bare)
         known = np.isfinite(lacking)
         if known.sum() > 1:
-            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known], self._judge.rate)])
+            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known])])
 
     def _shorten(self, kind: Signature) -> None:
         """Leave out each stage of a kind's best."""
