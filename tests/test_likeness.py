@@ -189,6 +189,9 @@ def test_third_octaves_are_compared_as_they_are_heard() -> None:
     lacking = tone_lacking_db(low, bright)
     assert lacking[12] == pytest.approx(6.0)
     assert np.abs(np.delete(lacking, 12)).max() == 0.0
+    # What lies too deep after either lacks nothing, even of a sound whose other third octaves all came up.
+    deep = Change(-20.0, before, np.where(bands < 20, -12.0, -95.0), low.added_bands_db)
+    assert not tone_lacking_db(lower, deep).any()
     silent = Change(-20.0, np.full(31, -90.0), np.full(31, -90.0), low.added_bands_db)
     assert np.isnan(tone_lacking_db(silent, silent)).all()
     assert not tone_apart(silent, silent).any()

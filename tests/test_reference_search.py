@@ -30,6 +30,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     Chain,
     as_searched,
     at_first,
+    chain_of,
     choices_of,
     missing_from,
     plain_stage,
@@ -49,7 +50,7 @@ from yellow_ember.engine.jobs.reference.references import (
     checked,
     read_reference,
 )
-from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, idles, search
+from yellow_ember.engine.jobs.reference.search import PROPOSALS, Findings, SearchOrder, first_of, idles, search
 from yellow_ember.engine.jobs.reference.unreached import unreached
 from yellow_ember.measure.bands import BAND_CENTRES
 from yellow_ember.measure.comparison import compare
@@ -324,6 +325,27 @@ def test_what_a_chain_lacks_in_tone_is_worked_out(session: Session) -> None:
     assert np.std(left[np.isfinite(left)]) < 0.5
     # What is there already is replaced, not added to.
     assert len(with_tone(found, BAND_CENTRES, np.zeros(BAND_CENTRES.size))) == 2
+
+
+def test_a_chain_with_fewer_stages_that_is_nearly_as_near_goes_first() -> None:
+    costs = {("drive", "amp", "room"): 2.0, ("comp",): 2.1, ("amp", "room"): 2.8, ("amp",): 2.9, ("drive",): 3.5}
+    kinds = {kind: (cost, -cost) for kind, cost in costs.items()}
+    # Of two that are near enough the more promising; what has other stages, or is too far, does not go before it.
+    assert first_of(kinds) == ("amp",)
+    del kinds["amp",]
+    assert first_of(kinds) == ("amp", "room")
+    del kinds["amp", "room"]
+    assert first_of(kinds) == ("drive", "amp", "room")
+    assert first_of({("tape", "tape"): (1.0, 0.5), ("tape",): (1.2, 0.9)}) == ("tape",)
+
+
+def test_a_stage_is_added_before_and_behind_an_equaliser() -> None:
+    chain = chain_of(("drive", "eq"))
+    longer = with_one_more(chain, ["comp", "room"])
+    assert {tuple(stage.kind for stage in one) for one in longer} == {("comp", "drive", "eq"), ("drive", "eq", "room")}
+    # It counts for nothing in how long a chain may be.
+    assert with_one_more(chain_of(("comp", "drive", "tape", "eq")), ["room"])
+    assert not with_one_more(chain_of(("comp", "drive", "tape", "wear")), ["room"])
 
 
 def test_what_a_stage_that_does_nothing_was_added_to_is_not_followed() -> None:

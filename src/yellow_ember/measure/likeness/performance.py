@@ -129,11 +129,15 @@ def tone_apart(one: Change, other: Change) -> Samples:
 
 
 def tone_lacking_db(one: Change, wanted: Change) -> Samples:
-    """What the third octaves (31,) lack after one change of those after another; nan where they are never heard."""
+    """What the third octaves (31,) lack after one change of those after another; nan where they are never heard.
+
+    Those that lie too deep after either lack nothing.
+    """
     lacking = np.maximum(wanted.after_db, -_UNHEARD_DB) - np.maximum(one.after_db, -_UNHEARD_DB)
-    compared = np.maximum(np.maximum(one.after_db, wanted.after_db), one.before_db) > -_HEARD_DB
-    middle = np.median(lacking[compared]) if compared.any() else 0.0
-    return np.asarray(np.where(compared, lacking - middle, np.nan))
+    louder = np.maximum(one.after_db, wanted.after_db)
+    compared, matters = np.maximum(louder, one.before_db) > -_HEARD_DB, louder > -_UNHEARD_DB
+    middle = np.median(lacking[compared & matters]) if (compared & matters).any() else 0.0
+    return np.asarray(np.where(compared, np.where(matters, lacking - middle, 0.0), np.nan))
 
 
 def _mean_db(levels: Sequence[Samples | float]) -> Samples:

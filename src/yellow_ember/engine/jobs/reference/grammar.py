@@ -94,7 +94,7 @@ def missing_from(kind: Signature) -> list[str]:
 
 def with_one_more(chain: Chain, kinds: Collection[str]) -> list[Chain]:
     """The chain with each of these kinds, where that belongs, at a few settings."""
-    if len(chain) >= MOST_STAGES:
+    if len(signature(chain)) >= MOST_STAGES:
         return []
     return [_inserted(chain, stage) for kind in kinds
             for stage in (plain_stage(kind), *_settings_of(kind)[::_ADDED_EACH])]

@@ -73,6 +73,8 @@ _UNHEARD_STEPS = 0.06
 """What is nearer is as good as there."""
 _FIRST_ROUNDS, _ROUNDS, _SKETCHED_ROUNDS = 4, 10, 3
 """Of descents: before other choices are tried and behind an equaliser; after that; of other choices and new stages."""
+_NEARLY = 1.5
+"""How many times as far a chain of fewer stages may be that is gone on with first."""
 _KEPT_SECONDS = 3 * 24 * 3600.0
 _SCREENED = 7 * _BATCH
 """So many starts are judged, the likeliest first."""
@@ -88,6 +90,8 @@ _PASSAGE_SECONDS, _WHOLE_SECONDS = 4.0, 15.0
 """Of the same performance: by one stretch of so many seconds chains are judged that come near by one, and at last."""
 _ADDED = 6
 """So many of the likeliest stages are added to what was found."""
+_TONED_TIMES = 2
+"""So often an equaliser is worked out, the second time with what it has left as well."""
 _STARTS_OF_A_KIND, _CHOICES, _LONGER = 2, 4, 4
 """How many of those judged by one piece are judged by all; as many other choices, or new stages, are moved before."""
 
@@ -241,7 +245,7 @@ class _Hunt:
                      if one and one not in refined and not idles(one, reached, refined)]
             if not kinds:
                 break
-            kind = kinds[0]
+            kind = first_of({one: (best[one].cost, self._promise(best[one])) for one in kinds})
             refined.add(kind)
             self._refine(kind)
             self._shorten(kind)
@@ -347,10 +351,15 @@ class _Hunt:
     def _set_tone(self, chain: Chain) -> None:
         """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
         bare = without_tone(chain)
-        lacking = self._closer.tone_short_db(bare)
-        known = np.isfinite(lacking)
-        if known.sum() > 1:
-            self._known += self._judged([with_tone(bare, BAND_CENTRES[known], lacking[known])])
+        toned, wanted = bare, np.zeros(BAND_CENTRES.size)
+        for _ in range(_TONED_TIMES):
+            # What is lost in noise, or lies too deep to be told, shows only when the rest is right.
+            wanted = wanted + self._closer.tone_short_db(toned)
+            known = np.isfinite(wanted)
+            if known.sum() <= 1:
+                break
+            toned = with_tone(bare, BAND_CENTRES[known], wanted[known])
+            self._known += self._judged([toned])
 
     def _shorten(self, kind: Signature) -> None:
         """Leave out each stage of a kind's best."""
@@ -359,7 +368,10 @@ class _Hunt:
     def _lengthen(self, kind: Signature) -> None:
         """Add each likely kind of stage to a kind's best, and move what is new where that promises most."""
         likely = sorted(missing_from(kind), key=lambda one: -self._judge.odds[one])[:_ADDED]
-        longer = self._judged(with_one_more(without_tone(self._best_of(kind).chain), likely), 1)
+        best = self._best_of(kind).chain
+        # What is new may do what the equaliser made up for, or need it as before.
+        shorter = [without_tone(best), *([best] if sets_tone(best) else [])]
+        longer = self._judged([chain for one in shorter for chain in with_one_more(one, likely)], 1)
         nearest = list(_best_of_kinds(longer, self._promise).values())[:_LONGER]
         moved = self._sketched(nearest, lambda chain: space_of(chain, without=kind))
         self._settle(longer + moved, 1, _LONGER)
@@ -373,6 +385,21 @@ class _Hunt:
         result = [judged for some in found for judged in some]
         self._runs += len(result)
         return result
+
+
+def first_of(kinds: Mapping[Signature, tuple[float, float]]) -> Signature:
+    """The first kind of chain, or one with fewer of its stages that is nearly as near, and of those the most promising.
+
+    That takes fewer runs to move, and what is still to be added to it is seen then.
+
+    Parameters
+    ----------
+    kinds : Mapping[Signature, tuple[float, float]]
+        By kind the cost of its best chain, and of what it promises; less is better.
+    """
+    first, (cost, _) = next(iter(kinds.items()))
+    near = [one for one, (its, _) in kinds.items() if Counter(one) < Counter(first) and its <= _NEARLY * cost]
+    return min(near, key=lambda one: kinds[one][1]) if near else first
 
 
 def idles(kind: Signature, reached: Mapping[Signature, float], followed: Collection[Signature]) -> bool:
