@@ -292,7 +292,7 @@ def test_numbers_are_moved_to_where_figures_are_zero() -> None:
             values: dict[str, Any] = {**chain[0].params, **chain[1].params}
             off = np.array([values[name] - value for name, value in wanted.items()])
             apart = np.append(np.arctan(off / 8.0), 0.1 * off[0] * off[1] / 100.0)
-            result.append(Judged(chain, Distance({}, {}), apart, float(np.linalg.norm(apart)), 0.0))
+            result.append(Judged(chain, Distance({}, {}), apart, float(np.linalg.norm(apart)), 0.0, np.zeros(31)))
         return result
 
     space = space_of(start)
@@ -303,7 +303,7 @@ def test_numbers_are_moved_to_where_figures_are_zero() -> None:
     # A round tries two places; at first, and each time that this no longer helps, every number by itself as well.
     # Two such rounds that gain nothing are the last.
     assert len(known) <= 12 * 2 + 6 * len(space.axes)
-    flat = Judged(start, Distance({}, {}), np.ones(3), 1.0, 0.0)
+    flat = Judged(start, Distance({}, {}), np.ones(3), 1.0, 0.0, np.zeros(31))
     nowhere = descend(lambda chains: [replace(flat, chain=chain) for chain in chains], flat, space, 8,
                       np.random.default_rng(3))
     assert len(nowhere) == 2 * (len(space.axes) + 2)
@@ -316,12 +316,12 @@ def test_what_a_chain_lacks_in_tone_is_worked_out(session: Session) -> None:
     eq = plain_stage("eq", {**plain_stage("eq").params, "band2_db": 7.0, "high_cut_hz": 4000.0})
     drive = plain_stage("drive", {**plain_stage("drive").params, "drive_db": 12.0})
     told = judge(session, hidden_chain(session, (drive, eq)))
-    lacking = told.tone_short_db((drive,))
+    lacking = told.judge((drive,)).tone_short_db
     known = np.isfinite(lacking)
     assert np.std(lacking[known]) > 1.5
     found = with_tone((drive,), BAND_CENTRES[known], lacking[known])
     assert [stage.kind for stage in found] == ["drive", "eq"]
-    left = told.tone_short_db(found)
+    left = told.judge(found).tone_short_db
     assert np.std(left[np.isfinite(left)]) < 0.5
     # What is there already is replaced, not added to.
     assert len(with_tone(found, BAND_CENTRES, np.zeros(BAND_CENTRES.size))) == 2
@@ -474,7 +474,8 @@ def test_a_choice_is_judged_with_numbers_that_have_moved_with_it(session: Sessio
                 apart = np.append(3.0 * (np.array(here) - places), least)
         parts = {respect: apart if respect is Respect.TONE else 0.0 * apart for respect in Respect}
         total = float(np.linalg.norm(apart))
-        return Judged(chain, Distance(parts, dict.fromkeys(Respect, 1.0)), apart, total + costs, total + costs)
+        return Judged(chain, Distance(parts, dict.fromkeys(Respect, 1.0)), apart, total + costs, total + costs,
+                      np.zeros(31))
 
     monkeypatch.setattr(Judge, "judge", judged)
     start = replace(plain_stage("cabinet"), params={

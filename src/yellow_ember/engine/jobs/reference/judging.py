@@ -65,6 +65,9 @@ class Judged:
         The sum of all by which chains are ranked.
     cost_but_tone : float
         The same where the tone counts for little: what is right but for that needs an equaliser alone.
+    tone_short_db : Samples
+        What its result's third octaves (31,) lack of the reference's, nan where neither is heard; of another
+        performance of what is likely to have been there, as notes differ as well.
     """
 
     chain: Chain
@@ -72,6 +75,7 @@ class Judged:
     apart: Samples
     cost: float
     cost_but_tone: float
+    tone_short_db: Samples
 
 
 class Judge:
@@ -146,20 +150,18 @@ class Judge:
         made = self.run(chain, pieces)
         reference = self._of_pieces[len(made) - 1] if self.same_performance else self.reference
         apart = distance(portrait(made, self.rate), reference, self._spreads)
-        apart = (self._measured if self.same_performance else self._expected)(self._spectra(made), apart)
+        spectra = self._spectra(made)
+        change = self._change(spectra)
+        if self.same_performance:
+            wanted = change_of(self._changes[:len(made)])
+            apart = self._measured(spectra, change, wanted, apart)
+            short = tone_lacking_db(change, wanted)
+        else:
+            apart, short = self._expected(change, apart), self.likely_change.tone_lacking_db(change)
         costs = sum(self._stage_costs(stage.kind) for stage in chain)
         but_tone = {**self._weights, Respect.TONE: _TONE_WEIGHT * self._weights[Respect.TONE]}
         return Judged(chain, apart, apart.figures(self._weights), apart.total(self._weights) + costs,
-                      apart.total(but_tone) + costs)
-
-    def tone_short_db(self, chain: Chain) -> Samples:
-        """What the third octaves (31,) of a chain's result lack of the reference's, nan where neither is heard.
-
-        Of another performance of what is likely to have been there, as notes differ as well.
-        """
-        change = self.change(self.run(chain))
-        return (tone_lacking_db(change, change_of(self._changes)) if self.same_performance else
-                self.likely_change.tone_lacking_db(change))
+                      apart.total(but_tone) + costs, short)
 
     def _stage_costs(self, kind: str) -> float:
         if kind == TONE:
@@ -177,9 +179,9 @@ class Judge:
         return change_of([before.against_lines(lines) for before, lines in zip(self._dry_alone, spectra,
                                                                                strict=False)])
 
-    def _measured(self, spectra: Sequence[NDArray[np.complex128]], apart: Distance) -> Distance:
+    def _measured(self, spectra: Sequence[NDArray[np.complex128]], change: Change, wanted: Change,
+                  apart: Distance) -> Distance:
         """Of the same performance: what was added, and the tone, are not told from figures of either alone."""
-        wanted, change = change_of(self._changes[:len(spectra)]), self._change(spectra)
         # What no linear system explains of one by the other is the same from either side.
         left = np.mean([10.0 ** (pair.against_lines(lines).added_db / 10.0)
                         for pair, lines in zip(self._pair_alone, spectra, strict=False)])
@@ -189,9 +191,9 @@ class Judge:
         return Distance({**apart.apart, Respect.ADDED: 0.7 * added_apart(change, wanted), Respect.TONE: tone},
                         {**apart.sure, Respect.ADDED: 1.0, Respect.TONE: 1.0}, unexplained)
 
-    def _expected(self, spectra: Sequence[NDArray[np.complex128]], apart: Distance) -> Distance:
+    def _expected(self, change: Change, apart: Distance) -> Distance:
         """Of another performance: what is likely to have been added counts beside all figures of either."""
-        added = np.append(apart.apart[Respect.ADDED], self.likely_change.added_apart(self._change(spectra)))
+        added = np.append(apart.apart[Respect.ADDED], self.likely_change.added_apart(change))
         return Distance({**apart.apart, Respect.ADDED: added}, apart.sure)
 
     def judge_all(self, chains: Sequence[Chain], pieces: int | None = None) -> list[Judged]:

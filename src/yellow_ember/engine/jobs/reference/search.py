@@ -350,16 +350,16 @@ class _Hunt:
 
     def _set_tone(self, chain: Chain) -> None:
         """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
-        bare = without_tone(chain)
-        toned, wanted = bare, np.zeros(BAND_CENTRES.size)
+        bare, wanted = without_tone(chain), np.zeros(BAND_CENTRES.size)
+        judged = next((one for one in self._known if one.chain == bare), None) or self._closer.judge(bare)
         for _ in range(_TONED_TIMES):
             # What is lost in noise, or lies too deep to be told, shows only when the rest is right.
-            wanted = wanted + self._closer.tone_short_db(toned)
+            wanted = wanted + judged.tone_short_db
             known = np.isfinite(wanted)
             if known.sum() <= 1:
                 break
-            toned = with_tone(bare, BAND_CENTRES[known], wanted[known])
-            self._known += self._judged([toned])
+            judged, = self._judged([with_tone(bare, BAND_CENTRES[known], wanted[known])])
+            self._known.append(judged)
 
     def _shorten(self, kind: Signature) -> None:
         """Leave out each stage of a kind's best."""
