@@ -18,7 +18,7 @@ from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
 from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, LikelyChange, likely_change, log_odds
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
-from yellow_ember.measure.comparison import Before, Comparison
+from yellow_ember.measure.comparison import Before
 from yellow_ember.measure.likeness.distance import (
     Distance,
     Features,
@@ -88,7 +88,6 @@ class Judge:
         self.rate = session.rate
         self._whole, self._lag = reference, aligned(self._dry, reference, self.rate)
         self.same_performance = self._lag is not None
-        self._changes: list[Comparison] = []
         self._spreads: list[Features] = []
         self._look_at(PIECES, PIECE_SECONDS)
         self.before = portrait(self._dry_pieces(), self.rate)
@@ -113,8 +112,8 @@ class Judge:
             self._of_pieces = [portrait(played[:count], rate) for count in range(1, len(played) + 1)]
             self.reference = self._of_pieces[-1]
             self._pair_alone = [self._alone(piece) for piece in played]
-            self._changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, played,
-                                                                                    strict=True)]
+            changes = [before.against(_single(after)) for before, after in zip(self._dry_alone, played, strict=True)]
+            self._wanted = [change_of(changes[:count]) for count in range(1, len(played) + 1)]
         else:
             others = [self._whole[:, at:at + frames] for at in representative(self._whole, rate, 2 * PIECES)]
             self.reference = portrait(others, rate)
@@ -124,7 +123,7 @@ class Judge:
     @functools.cached_property
     def odds(self) -> dict[str, float]:
         """How likely each kind of stage has made the reference of the strip, as the logarithm of its odds."""
-        change = change_of(self._changes) if self.same_performance else None
+        change = self._wanted[-1] if self.same_performance else None
         return log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
 
     @functools.cached_property
@@ -153,7 +152,7 @@ class Judge:
         spectra = self._spectra(made)
         change = self._change(spectra)
         if self.same_performance:
-            wanted = change_of(self._changes[:len(made)])
+            wanted = self._wanted[len(made) - 1]
             apart = self._measured(spectra, change, wanted, apart)
             short = tone_lacking_db(change, wanted)
         else:
