@@ -217,6 +217,18 @@ def test_a_performance_is_known_that_begins_after_a_silence() -> None:
     assert aligned(sound, other, RATE) is None
 
 
+@pytest.mark.parametrize("same", [True, False])
+def test_a_chord_that_both_play_does_not_make_them_one_performance(same: bool) -> None:
+    """The loudest four seconds are alike, and three seconds later; what follows tells."""
+    t = np.arange(4 * RATE) / RATE
+    chord = np.sum([np.sin(2.0 * np.pi * hz * partial * t + partial) / partial
+                    for hz in (98.0, 147.0, 233.0, 311.0) for partial in range(1, 25)], axis=0)[None]
+    first, second = notes(SECOND, 2), notes(SECOND if same else FIRST[::-1], 2 if same else 5)
+    one = np.concatenate((notes(FIRST), 0.2 * chord, first), axis=1) + 1e-3 * noise(10.0)
+    other = np.concatenate((0.2 * chord, second), axis=1) + 1e-3 * noise(7.0, seed=3)
+    assert aligned(one, np.tanh(other), RATE) == (-3 * RATE if same else None)
+
+
 def test_every_respect_has_words_and_a_curve() -> None:
     for sound in (noise(2.0), notes(FIRST), noise(2.0, channels=2)):
         one = portrait([sound], RATE)

@@ -20,6 +20,8 @@ _BEST_BANDS, _BEST_EXPLAINED = 6, 0.85
 _HEARD_DB, _UNHEARD_DB = 50.0, 60.0
 """Below everything together, what is heard for certain, and what lies so deep that its level does not matter."""
 _SHORTEST_SECONDS, _COMPARED_SECONDS = 1.0, 4.0
+_PARTS, _PART_HEARD, _PART_EXPLAINED = 4, 0.01, 0.2
+"""Of what both play, where one begins later; as a share of the mean power, and as above."""
 _OWN_DELAY_SECONDS = 0.01
 """A delay that filters may make."""
 _LOWEST_ADDED_DB = -70.0
@@ -52,16 +54,38 @@ def aligned(sound: Samples, reference: Samples, rate: float) -> int | None:
     begin, end = max(0, -lag), min(one.size, other.size - lag)
     if end - begin < _SHORTEST_SECONDS * rate:
         return None
-    both = np.minimum(_levelled(one[begin:end]), _levelled(other[begin + lag:end + lag]))
-    begin, end = _most_heard(both, begin, rate)
-    level = compare(one[None, begin:end], other[None, begin + lag:end + lag], rate)
-    heard = level.after_db > level.after_db.max() - _HEARD_DB
-    explained = 1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0)
+    sound, reference = one[begin:end], other[begin + lag:end + lag]
+    explained = _explained(sound, reference, rate)
     same = float(np.median(explained)) > _EXPLAINED
     if abs(lag) < _OWN_DELAY_SECONDS * rate:
         # At once with it already: hard bending leaves some bands alone like what they were.
-        lag, same = 0, same or float(np.sort(explained)[-_BEST_BANDS:].mean()) > _BEST_EXPLAINED
-    return lag if same else None
+        return 0 if same or float(np.sort(explained)[-_BEST_BANDS:].mean()) > _BEST_EXPLAINED else None
+    return lag if same and _explained_all_along(sound, reference, rate) else None
+
+
+def _explained_all_along(sound: Samples, reference: Samples, rate: float) -> bool:
+    """Whether a linear change explains each part that is heard; a chord that comes again explains itself alone."""
+    parts = max(1, min(_PARTS, int(sound.size / (_SHORTEST_SECONDS * rate))))
+    both = np.minimum(_levelled(sound), _levelled(reference))
+    for part in np.array_split(np.arange(sound.size), parts):
+        heard = float(both[part].mean()) > _PART_HEARD * float(both.mean())
+        if heard and float(np.median(_explained(sound[part], reference[part], rate))) < _PART_EXPLAINED:
+            return False
+    return True
+
+
+def _explained(sound: Samples, reference: Samples, rate: float) -> Samples:
+    """Of each third octave that is heard (n,), the share that a linear change of the other recording explains.
+
+    Parameters
+    ----------
+    sound, reference : Samples
+        (frames,) each.
+    """
+    begin, end = _most_heard(np.minimum(_levelled(sound), _levelled(reference)), rate)
+    level = compare(sound[None, begin:end], reference[None, begin:end], rate)
+    heard = level.after_db > level.after_db.max() - _HEARD_DB
+    return np.asarray(1.0 - 10.0 ** ((level.added_bands_db - level.after_db)[heard] / 10.0))
 
 
 def _levelled(sound: Samples) -> Samples:
@@ -70,11 +94,11 @@ def _levelled(sound: Samples) -> Samples:
     return np.asarray(power / max(float(power.mean()), 1e-20))
 
 
-def _most_heard(power: Samples, first: int, rate: float) -> tuple[int, int]:
-    """First frame and end of the few seconds in which power (frames,), which begins at a frame, is greatest."""
+def _most_heard(power: Samples, rate: float) -> tuple[int, int]:
+    """First frame and end of the few seconds in which power (frames,) is greatest."""
     length = min(power.size, round(_COMPARED_SECONDS * rate))
     sums = np.concatenate(([0.0], np.cumsum(power)))
-    begin = first + int((sums[length:] - sums[:-length]).argmax())
+    begin = int((sums[length:] - sums[:-length]).argmax())
     return begin, begin + length
 
 
