@@ -41,6 +41,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     with_one_less,
     with_one_more,
     with_tone,
+    without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
@@ -323,8 +324,10 @@ def test_what_a_chain_lacks_in_tone_is_worked_out(session: Session) -> None:
     assert [stage.kind for stage in found] == ["drive", "eq"]
     left = told.judge(found).tone_short_db
     assert np.std(left[np.isfinite(left)]) < 0.5
-    # What is there already is replaced, not added to.
-    assert len(with_tone(found, BAND_CENTRES, np.zeros(BAND_CENTRES.size))) == 2
+    # A second one has a name of its own, and goes with the first.
+    twice = with_tone(found, BAND_CENTRES, np.zeros(BAND_CENTRES.size))
+    assert sorted(stage.id for stage in twice) == ["drive", "eq", "eq1"]
+    assert without_tone(twice) == (drive,)
 
 
 def test_a_chain_with_fewer_stages_that_is_nearly_as_near_goes_first() -> None:
@@ -398,6 +401,29 @@ def test_a_small_search_finds_a_drive_and_the_same_again(session: Session, tmp_p
     assert len({signature(one.chain) for one in first.proposals}) == len(first.proposals) <= PROPOSALS
     # Each is as loud as what enters the strip.
     assert abs(best.offset_db) > 0.5
+
+
+@pytest.mark.usefixtures("small")
+def test_a_second_equaliser_follows_what_one_can_t(session: Session, tmp_path: Path) -> None:
+    """Eight bells, up and down by turns: more than one equaliser can do."""
+    hz = iter(60.0 * 2.0 ** np.arange(8))
+    ripples = [replace(plain_stage(TONE), id=name, params={
+        **plain_stage(TONE).params, **{f"band{number}_{what}": value for number in range(2, 6)
+                                       for what, value in (("hz", round(next(hz))), ("q", 2.0),
+                                                           ("db", 8.0 * (-1.0) ** number))}})
+        for name in ("one", "two")]
+    dry, wanted = hidden_chain(session, ()), hidden_chain(session, tuple(ripples))
+    soundfile.write(tmp_path / "reference.wav", wanted.T, RATE, subtype="FLOAT")
+    best = found(session, tmp_path / "reference.wav").proposals[0].chain
+    assert [stage.kind for stage in best] == [TONE, TONE]
+    assert len({stage.id for stage in best}) == 2
+    lacking = judge(session, wanted).judge(()).tone_short_db
+    known = np.isfinite(lacking)
+    alone = with_tone((), BAND_CENTRES[known], lacking[known])
+    one, two, both = (compare(dry, sound, RATE, loop=True).after_db
+                      for sound in (hidden_chain(session, alone), hidden_chain(session, best), wanted))
+    heard = both > both.max() - 50.0
+    assert np.std((two - both)[heard]) < 0.7 * np.std((one - both)[heard])
 
 
 @pytest.mark.usefixtures("small")

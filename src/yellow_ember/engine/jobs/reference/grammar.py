@@ -55,9 +55,14 @@ def as_searched(chain: Sequence[StageSettings]) -> Chain:
     result = []
     for stage in chain:
         if stage.on and stage.kind in ORDER:
+            result.append(replace(stage, id=_id_of(stage.kind, seen.get(stage.kind, 0)), lanes=()))
             seen[stage.kind] = seen.get(stage.kind, 0) + 1
-            result.append(replace(stage, id=f"{stage.kind}{seen[stage.kind] - 1 or ''}", lanes=()))
     return tuple(result)
+
+
+def _id_of(kind: str, there: int) -> str:
+    """The id of one more stage of a kind, of which so many are there."""
+    return f"{kind}{there or ''}"
 
 
 def starts() -> list[Chain]:
@@ -118,8 +123,10 @@ def without_tone(chain: Chain) -> Chain:
 
 
 def with_tone(chain: Chain, hz: Samples, wanted_db: Samples) -> Chain:
-    """The chain with an equaliser that changes its tone (n,) as wanted, as near as it comes."""
-    return _inserted(without_tone(chain), plain_stage(TONE, nearest_tone(hz, wanted_db)))
+    """The chain with one more equaliser, which changes its tone (n,) as wanted, as near as it comes."""
+    there = sum(stage.kind == TONE for stage in chain)
+    stage = plain_stage(TONE, nearest_tone(hz, wanted_db))
+    return _inserted(chain, replace(stage, id=_id_of(TONE, there)))
 
 
 def with_one_less(chain: Chain) -> list[Chain]:

@@ -266,6 +266,10 @@ class _Hunt:
             for one in self.best(_MOVED_LAST):
                 self._descend(one, _LAST_ROUNDS)
             self._set_tones()
+            # What a speaker or a room does to neighbouring third octaves is more than one equaliser can follow.
+            for one in self.best(_MOVED_LAST):
+                if sets_tone(one.chain):
+                    self._equalise(one.chain)
             yield
 
     def _set_tones(self) -> None:
@@ -349,16 +353,20 @@ class _Hunt:
         self._known += descend(self._judged, start, space_of(start.chain), rounds, self._chance)
 
     def _set_tone(self, chain: Chain) -> None:
-        """Bring a chain nearer in tone by an equaliser that is worked out, not searched for."""
-        bare, wanted = without_tone(chain), np.zeros(BAND_CENTRES.size)
-        judged = next((one for one in self._known if one.chain == bare), None) or self._closer.judge(bare)
+        """Bring a chain nearer in tone by one equaliser."""
+        self._equalise(without_tone(chain))
+
+    def _equalise(self, chain: Chain) -> None:
+        """Add an equaliser that is worked out, not searched for."""
+        wanted = np.zeros(BAND_CENTRES.size)
+        judged = next((one for one in self._known if one.chain == chain), None) or self._closer.judge(chain)
         for _ in range(_TONED_TIMES):
             # What is lost in noise, or lies too deep to be told, shows only when the rest is right.
             wanted = wanted + judged.tone_short_db
             known = np.isfinite(wanted)
             if known.sum() <= 1:
                 break
-            judged, = self._judged([with_tone(bare, BAND_CENTRES[known], wanted[known])])
+            judged, = self._judged([with_tone(chain, BAND_CENTRES[known], wanted[known])])
             self._known.append(judged)
 
     def _shorten(self, kind: Signature) -> None:
