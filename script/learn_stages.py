@@ -1,10 +1,10 @@
 #!/usr/bin/env python3
 """Learn what stages leave behind, from chains at random: the file that a search for a reference begins with.
 
-Usage: learn_stages.py [--chains N] [--out FILE]
+Usage: learn_stages.py [--chains N] [--only same|other] [--out FILE]
 
-8,500 chains take half an hour on two cores.  Learn again when a model, or a figure that recordings
-are compared by, has changed: until then a search follows less likely chains first.
+It takes an hour on two cores.  Learn again when a model, or a figure that recordings are compared by, has changed:
+until then a search follows less likely chains first.
 """
 
 import argparse
@@ -26,13 +26,15 @@ from yellow_ember.dsp.parameters import Number, Option, Switch, Value
 from yellow_ember.dsp.stage_settings import StageSettings
 from yellow_ember.dsp.stages import stage_kind
 from yellow_ember.engine.cores import cores
+from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import ORDER, Chain, plain_stage
 from yellow_ember.engine.jobs.reference.judging import Judge
-from yellow_ember.engine.jobs.reference.likely import FILE, scaled, targets
-from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
+from yellow_ember.engine.jobs.reference.likely import EVIDENCE_SECONDS, FILE, scaled, targets
+from yellow_ember.measure.comparison import Before
 from yellow_ember.measure.likeness.distance import EVEN
 from yellow_ember.measure.likeness.evidence import evidence
+from yellow_ember.measure.likeness.performance import change_of
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.session.values.model import Loop, Session
 
@@ -42,11 +44,14 @@ PARTS = {"drums": make_demo.drums, "bass": make_demo.bass, "harmonium": make_dem
          "guitar": make_demo.guitar, "announcer": make_demo.announcer}
 LINES = make_demo.LINES
 PERFORMANCES = 6
-CHAINS_EACH = 20
+CHAINS, CHAINS_EACH = {"same": 8500, "other": 5400}, {"same": 20, "other": 10}
+"""By performance: all of them, and those over one material."""
+OVERSAMPLING = 2
+HEARD = 1e-5
 WITH_CABINET, ALONE_CABINET = 0.85, 0.05
 MOVED, CHOSEN, SWITCHED = 0.65, 0.6, 0.3
 HIDDEN_UNITS, PENALTY = (128,), 3.0
-CHANGE_UNITS, CHANGE_PENALTY = (256,), 10.0
+CHANGE_UNITS, CHANGE_PENALTY = (256,), 20.0
 ADDED_STEP_DB, TONE_STEP_DB = 5.0, 6.0
 TESTED = 0.1
 
@@ -117,30 +122,54 @@ def random_chain(chance: np.random.Generator) -> Chain:
 
 @dataclass(frozen=True, slots=True)
 class Examples:
-    """What some chains left behind, of the same performance and another (chains, n), their stages (chains, 14), and
-    what these did (chains, 1 + 31)."""
+    """What some chains left behind (rows, n), their stages (rows, 14), and what these did (rows, 1 + 31)."""
 
-    same: Samples
-    other: Samples
+    evidence: Samples
     stages: Samples
     changes: Samples
 
 
-def examples(number: int) -> Examples:
-    """Some chains over one material."""
+def of_the_same(number: int) -> Examples:
+    """Some chains over one material, each told from the same performance without it."""
     chance = np.random.default_rng([96, number])
-    played, again = performances(chance)
+    played, _ = performances(chance)
     judge = Judge(Session(rate=RATE), "learning", Capture(played, played, Loop(0, played.shape[1])), played, EVEN, 1)
-    piece = round(PIECE_SECONDS * RATE)
-    other = portrait([again[:, at:at + piece] for at in representative(again, RATE)], RATE)
     rows = []
-    for _ in range(CHAINS_EACH):
+    for _ in range(CHAINS_EACH["same"]):
         chain = random_chain(chance)
         made = judge.run(chain)
-        if min(float(np.abs(sound).max()) for sound in made) > 1e-5:
-            after, change = portrait(made, RATE), judge.change(made)
-            rows.append((evidence(judge.before, after, change), evidence(other, after, None),
-                         [float(any(stage.kind == kind for stage in chain)) for kind in ORDER], targets(change)))
+        if min(float(np.abs(sound).max()) for sound in made) > HEARD:
+            change = judge.change(made)
+            rows.append((evidence(judge.before, portrait(made, RATE), change), stages_of(chain), targets(change)))
+    return _examples(rows)
+
+
+def of_the_other(number: int) -> Examples:
+    """Some chains over one material, each told from two stretches of another performance without it."""
+    chance = np.random.default_rng([197, number])
+    played, again = performances(chance)
+    frames, settled = round(EVIDENCE_SECONDS * RATE), RATE
+    # The end of the one and the beginning of the other are other notes of one tone.
+    others = [portrait([np.roll(again, -first, axis=1)[:, :frames]], RATE) for first in (0, again.shape[1] // 2)]
+    before = Before(played[:, settled:settled + frames].mean(axis=0, keepdims=True), RATE, quick=True)
+    rows = []
+    for _ in range(CHAINS_EACH["other"]):
+        chain = random_chain(chance)
+        running = strip_chain(Session(rate=RATE), "learning", chain, played.shape[0], OVERSAMPLING)
+        made = run_in_loop(running, played, 0, RATE, settled, settled + frames)
+        if float(np.abs(made).max()) > HEARD:
+            after = portrait([made], RATE)
+            change = change_of([before.against(made.mean(axis=0, keepdims=True))])
+            rows += [(evidence(other, after, None), stages_of(chain), targets(change)) for other in others]
+    return _examples(rows)
+
+
+def stages_of(chain: Chain) -> list[float]:
+    """Of each kind, whether it is in a chain."""
+    return [float(any(stage.kind == kind for stage in chain)) for kind in ORDER]
+
+
+def _examples(rows: Sequence[tuple[Samples, list[float], Samples]]) -> Examples:
     return Examples(*(np.array(column, dtype=np.float32) for column in zip(*rows, strict=True)))
 
 
@@ -186,15 +215,28 @@ def _in_file(word: str, scaler: StandardScaler, weights: Sequence[Samples], offs
 
 def main() -> None:
     arguments = argparse.ArgumentParser(description=__doc__)
-    arguments.add_argument("--chains", type=int, default=8500)
+    arguments.add_argument("--chains", type=int)
+    arguments.add_argument("--only", choices=CHAINS, help="by one performance, and keep what was learned by the other")
     arguments.add_argument("--out", type=Path, default=FILE)
     given = arguments.parse_args()
+    networks: dict[str, Samples] = {}
+    if given.only:
+        with np.load(given.out) as file:
+            networks |= file
+    for performance in [given.only] if given.only else CHAINS:
+        made = _made(performance, given.chains or CHAINS[performance])
+        networks |= learned(performance, made.evidence, made.stages)
+        if performance == "other":
+            networks |= learned_change(made.evidence, made.changes)
+    np.savez_compressed(given.out, **networks)
+
+
+def _made(performance: str, chains: int) -> Examples:
+    """So many chains of one performance, run on all cores."""
+    numbers = range(-(-chains // CHAINS_EACH[performance]))
     with ProcessPoolExecutor(cores(), multiprocessing.get_context("fork")) as pool:
-        made = list(pool.map(examples, range(-(-given.chains // CHAINS_EACH))))
-    same, other, stages, changes = (np.concatenate([getattr(one, name) for one in made])
-                                    for name in ("same", "other", "stages", "changes"))
-    np.savez_compressed(given.out, **learned("same", same, stages), **learned("other", other, stages),
-                        **learned_change(other, changes))
+        made = list(pool.map(of_the_same if performance == "same" else of_the_other, numbers))
+    return Examples(*(np.concatenate([getattr(one, name) for one in made]) for name in Examples.__dataclass_fields__))
 
 
 if __name__ == "__main__":

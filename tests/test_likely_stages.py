@@ -141,7 +141,7 @@ def test_learning_writes_what_the_search_reads(tmp_path: Path, monkeypatch: pyte
     learning = importlib.import_module("learn_stages")
     monkeypatch.setattr(learning, "PARTS", {part: learning.PARTS["announcer"] for part in ("one", "two", "three")})
     monkeypatch.setattr(learning, "PERFORMANCES", 1)
-    monkeypatch.setattr(learning, "CHAINS_EACH", 10)
+    monkeypatch.setattr(learning, "CHAINS_EACH", {"same": 10, "other": 10})
     monkeypatch.setattr("sys.argv", ["learn_stages.py", "--chains", "40", "--out", str(tmp_path / "learned.npz")])
     monkeypatch.setattr(likely, "FILE", tmp_path / "learned.npz")
     likely._learned.cache_clear()

@@ -11,6 +11,8 @@ from yellow_ember.measure.likeness.portrait import Portrait
 
 _FARTHEST, _MOST = 12.0, 30.0
 """Steps apart, and figures by themselves, beyond which it makes no difference how far it is."""
+_FARTHEST_OF_ANOTHER, _MOST_OF_ANOTHER = 60.0, 100.0
+"""The same where what was added is not measured, but told by what lies deep below the notes."""
 _LOWEST_ADDED_DB, _UNHEARD_DB = -70.0, -60.0
 
 
@@ -24,9 +26,10 @@ def evidence(before: Portrait, after: Portrait, change: Change | None) -> Sample
     change : Change | None
         What was done to the same performance; None where they are two.
     """
+    farthest, most = (_FARTHEST, _MOST) if change is not None else (_FARTHEST_OF_ANOTHER, _MOST_OF_ANOTHER)
     first, last = features(before), features(after)
-    figures = [np.clip(last[respect] - first[respect], -_FARTHEST, _FARTHEST) for respect in Respect]
-    figures += [np.clip(first[respect], -_MOST, _MOST) for respect in Respect]
+    figures = [np.clip(last[respect] - first[respect], -farthest, farthest) for respect in Respect]
+    figures += [np.clip(first[respect], -most, most) for respect in Respect]
     figures += [_sure(before), _sure(after)]
     if change is not None:
         figures += [np.maximum([change.added_db, *change.added_bands_db], _LOWEST_ADDED_DB),

@@ -16,7 +16,13 @@ from yellow_ember.engine.jobs.job import side_by_side
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
-from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, LikelyChange, likely_change, log_odds
+from yellow_ember.engine.jobs.reference.likely import (
+    USUAL_ODDS,
+    LikelyChange,
+    evidence_of_another,
+    likely_change,
+    log_odds,
+)
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
 from yellow_ember.measure.comparison import Before
 from yellow_ember.measure.likeness.distance import (
@@ -123,13 +129,19 @@ class Judge:
     @functools.cached_property
     def odds(self) -> dict[str, float]:
         """How likely each kind of stage has made the reference of the strip, as the logarithm of its odds."""
-        change = self._wanted[-1] if self.same_performance else None
-        return log_odds(evidence(self.before, self.reference, change), same_performance=self.same_performance)
+        return log_odds(self._evidence, same_performance=self.same_performance)
 
     @functools.cached_property
     def likely_change(self) -> LikelyChange:
         """Of another performance: what was done to it."""
-        return likely_change(evidence(self.before, self.reference, None))
+        return likely_change(self._evidence)
+
+    @functools.cached_property
+    def _evidence(self) -> Samples:
+        """All that there is to tell by what was done to the strip, in a row."""
+        if self.same_performance:
+            return evidence(self.before, self.reference, self._wanted[-1])
+        return evidence_of_another(self._dry, self._whole, self.rate)
 
     def _dry_pieces(self) -> list[Samples]:
         return [self._dry[:, begin:end] for begin, end in self._pieces]

@@ -18,12 +18,17 @@ from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.reference.grammar import MOST_STAGES, ORDER, TONE, Chain, Signature, signature
+from yellow_ember.engine.jobs.reference.pieces import representative
+from yellow_ember.measure.likeness.evidence import evidence
 from yellow_ember.measure.likeness.performance import Change, heard_in, tone_change_db
+from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.shipped import DATA
 
 FILE = DATA / "likely-stages.npz"
 USUAL_ODDS = -1.7
 """Log odds of a stage in a chain of which nothing is known."""
+EVIDENCE_SECONDS = 7.0
+"""Of two performances: the more notes are heard, the less it matters which."""
 _MOST_SURE = 6.0
 """Log odds, beyond which what was learned from a few thousand chains tells nothing."""
 _FARTHEST = 5.0
@@ -104,6 +109,22 @@ def likely_change(evidence: Samples) -> LikelyChange:
     """What was done, by evidence (n,) from two performances."""
     told = _told("change", evidence)
     return LikelyChange(max(float(told[0]), _LEAST_ADDED_DB), told[1:])
+
+
+def evidence_of_another(dry: Samples, reference: Samples, rate: float) -> Samples:
+    """What two performances tell, by the seconds of either that stand best for it (n,).
+
+    Parameters
+    ----------
+    dry, reference : Samples
+        (channels, frames) each.
+    """
+    stretches = []
+    for sound in (dry, reference):
+        first, = representative(sound, rate, 1, EVIDENCE_SECONDS)
+        stretches.append(sound[:, first:first + round(EVIDENCE_SECONDS * rate)])
+    before, after = (portrait([stretch], rate) for stretch in stretches)
+    return evidence(before, after, None)
 
 
 def likely_kinds(odds: Mapping[str, float]) -> list[Signature]:
