@@ -107,7 +107,7 @@ def with_one_more(chain: Chain, kinds: Collection[str]) -> list[Chain]:
 
 def _inserted(chain: Chain, stage: StageSettings) -> Chain:
     place = ORDER.index(stage.kind)
-    before = [index for index, one in enumerate(chain) if one.kind in ORDER and ORDER.index(one.kind) < place]
+    before = [index for index, one in enumerate(chain) if one.kind in ORDER and ORDER.index(one.kind) <= place]
     at = before[-1] + 1 if before else 0
     return (*chain[:at], stage, *chain[at:])
 
