@@ -12,7 +12,7 @@ import functools
 import multiprocessing
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 
 import make_demo
@@ -236,7 +236,7 @@ def _made(performance: str, chains: int) -> Examples:
     numbers = range(-(-chains // CHAINS_EACH[performance]))
     with ProcessPoolExecutor(cores(), multiprocessing.get_context("fork")) as pool:
         made = list(pool.map(of_the_same if performance == "same" else of_the_other, numbers))
-    return Examples(*(np.concatenate([getattr(one, name) for one in made]) for name in Examples.__dataclass_fields__))
+    return Examples(*(np.concatenate([getattr(one, column.name) for one in made]) for column in fields(Examples)))
 
 
 if __name__ == "__main__":
