@@ -139,8 +139,8 @@ def of_the_same(number: int) -> Examples:
         chain = random_chain(chance)
         made = judge.run(chain)
         if min(float(np.abs(sound).max()) for sound in made) > HEARD:
-            change = judge.change(made)
-            rows.append((evidence(judge.before, portrait(made, RATE), change), stages_of(chain), targets(change)))
+            before, change = judge.performance.before, judge.change(made)
+            rows.append((evidence(before, portrait(made, RATE), change), stages_of(chain), targets(change)))
     return _examples(rows)
 
 

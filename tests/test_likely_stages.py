@@ -17,9 +17,19 @@ from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference import likely
 from yellow_ember.engine.jobs.reference.grammar import ORDER, TONE, Chain, chain_of, plain_stage, signature, starts
 from yellow_ember.engine.jobs.reference.judging import Judge
-from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS, LikelyChange, likeliest, likelihood, likely_kinds
+from yellow_ember.engine.jobs.reference.likely import (
+    USUAL_ODDS,
+    LikelyChange,
+    likeliest,
+    likelihood,
+    likely_kinds,
+    odds_apart,
+    tone_steps,
+)
+from yellow_ember.engine.jobs.reference.other_performance import OtherPerformance
 from yellow_ember.measure.likeness.distance import EVEN, Respect
 from yellow_ember.measure.likeness.performance import Change
+from yellow_ember.measure.likeness.whole_tone import ToneBetween
 from yellow_ember.session.values.model import Loop, Session
 
 RATE = 48000
@@ -47,6 +57,12 @@ def judge_of(chain: Chain, *, other: bool = False) -> Judge:
     judge = Judge(session, "strip", Capture(sound, sound, Loop(0, sound.shape[1])), made, EVEN, 1)
     assert judge.same_performance is not other
     return judge
+
+
+def _told(judge: Judge) -> LikelyChange:
+    """What was done to other notes."""
+    assert isinstance(judge.performance, OtherPerformance)
+    return judge.performance.likely_change
 
 
 def odds_of(chain: Chain, *, other: bool = False) -> dict[str, float]:
@@ -82,7 +98,7 @@ def test_how_much_was_added_is_told_by_other_notes() -> None:
     for drive_db in (12.0, 24.0, 36.0):
         judge = judge_of(driven(drive_db), other=True)
         there = judge.change(judge.run(driven(drive_db)))
-        told.append(judge.likely_change.added_db)
+        told.append(_told(judge).added_db)
         missed.append(abs(told[-1] - there.added_db))
         # A chain that adds as much is nearer than one that adds nothing, or far more or less.
         by_drive = {drive: judge.judge(driven(drive)).distance.steps[Respect.ADDED] for drive in (-6.0, drive_db)}
@@ -94,12 +110,42 @@ def test_how_much_was_added_is_told_by_other_notes() -> None:
 def test_what_is_likely_to_have_been_done_is_compared_with_what_a_chain_does() -> None:
     levels = np.where(np.arange(31) < 25, -15.0, -80.0)
     likely_change = LikelyChange(-20.0, np.where(np.arange(31) < 10, 3.0, 0.0))
-    changes = [Change(added, levels, levels, levels) for added in (-26.0, -20.0, -8.0, 40.0, -math.inf)]
-    # In steps of 6 dB, four at most; what adds next to nothing counts as 50 dB below.
-    assert [likely_change.added_apart(change) for change in changes] == [-1.0, 0.0, 2.0, 4.0, -4.0]
-    lacking = likely_change.tone_lacking_db(changes[0])
+    changes = [Change(added, levels, levels, levels) for added in (-32.0, -20.0, -14.0, 40.0, -math.inf)]
+    # In steps of 12 dB, and no more than counts; what adds next to nothing is 50 dB below.
+    assert [likely_change.added_apart(change) for change in changes] == [-1.0, 0.0, 0.5, 2.4, -2.4]
+    heard = np.arange(31) < 25
+    lacking = likely_change.tone_lacking_db(np.full(31, 2.0), heard)
     assert np.array_equal(lacking[:25], np.where(np.arange(25) < 10, 3.0, 0.0))
     assert np.isnan(lacking[25:]).all()
+    # All that is heard together is a step apart where each third octave is; nothing where the level alone is another.
+    assert np.linalg.norm(tone_steps(np.where(heard, 1.8, np.nan))) == pytest.approx(1.0)
+    assert not tone_steps(likely_change.tone_lacking_db(likely_change.tone_db + 5.0, heard)).any()
+    assert np.isnan(likely_change.tone_lacking_db(levels, np.zeros(31, bool))).all()
+
+
+def test_a_tone_that_is_heard_counts_by_how_sure_it_is() -> None:
+    """Beside what was learned, whose shape alone counts."""
+    likely_change = LikelyChange(-20.0, np.linspace(-6.0, 6.0, 31))
+    heard = ToneBetween(np.where(np.arange(31) < 15, 0.0, 8.0), np.full(31, 1e-6), np.ones(31, bool))
+    assert likely_change.with_tone_between(heard).tone_db == pytest.approx(heard.change_db)
+    unsure = replace(heard, error_db=np.full(31, 1e6))
+    told = likely_change.with_tone_between(unsure).tone_db
+    assert told - told.mean() == pytest.approx(likely_change.tone_db, abs=1e-6)
+    between = likely_change.with_tone_between(replace(heard, error_db=np.full(31, 3.0))).tone_db
+    assert between == pytest.approx((told + heard.change_db) / 2.0)
+
+
+def test_two_results_are_as_far_apart_as_what_stages_seem_to_have_left_in_them() -> None:
+    odds = dict.fromkeys(ORDER, -2.0)
+    assert odds_apart({**odds, "tape": 0.5}, odds) == pytest.approx(2.0 * (np.array(ORDER) == "tape"))
+
+
+def test_a_reference_is_no_nearer_by_figures_that_are_told_wrong_of_both() -> None:
+    """What was done to other notes is found again by what that leaves behind, not by what is told of it outright."""
+    performance = judge_of(driven(24.0), other=True).performance
+    by_drive = {drive: performance.apart(judge_of(driven(24.0), other=True).run(driven(drive)))[0].steps[Respect.ADDED]
+                for drive in (-6.0, 6.0, 24.0)}
+    assert by_drive[24.0] < by_drive[6.0] < by_drive[-6.0]
 
 
 def test_kinds_of_chains_come_by_how_likely_all_their_stages_are() -> None:
@@ -148,7 +194,7 @@ def test_learning_writes_what_the_search_reads(tmp_path: Path, monkeypatch: pyte
     try:
         learning.main()
         odds = odds_of(chain_of(["drive"]))
-        change = judge_of(chain_of(["drive"]), other=True).likely_change
+        change = _told(judge_of(chain_of(["drive"]), other=True))
     finally:
         likely._learned.cache_clear()
     assert change.tone_db.shape == (31,)

@@ -21,6 +21,7 @@ from yellow_ember.measure.likeness.performance import Change, aligned, tone_apar
 from yellow_ember.measure.likeness.portrait import portrait
 from yellow_ember.measure.likeness.speed import speed
 from yellow_ember.measure.likeness.tone import tone
+from yellow_ember.measure.likeness.whole_tone import ToneBetween, tone_between, whole_tone_db
 from yellow_ember.measure.likeness.width import width
 
 RATE = 48000
@@ -195,6 +196,46 @@ def test_third_octaves_are_compared_as_they_are_heard() -> None:
     silent = Change(-20.0, np.full(31, -90.0), np.full(31, -90.0), low.added_bands_db)
     assert np.isnan(tone_lacking_db(silent, silent)).all()
     assert not tone_apart(silent, silent).any()
+
+
+def test_a_whole_tone_tells_the_level_of_each_third_octave() -> None:
+    """Against all of them, even of the lowest, and not of what lies too deep."""
+    t = np.arange(3 * RATE) / RATE
+    sines = sum(10.0 ** (level / 20.0) * np.sin(2.0 * np.pi * BAND_CENTRES[band] * t)
+                for band, level in ((1, 0.0), (10, -12.0), (25, -40.0), (29, -90.0)))
+    both = whole_tone_db([np.stack([sines, sines])[:, :RATE], np.stack([sines, sines])[:, RATE:]], RATE)
+    expected = np.full(31, -60.0)
+    expected[[1, 10, 25]] = np.array([0.0, -12.0, -40.0]) - 10.0 * np.log10(1.0 + 10.0**-1.2 + 1e-4)
+    assert both[[1, 10, 25, 29]] == pytest.approx(expected[[1, 10, 25, 29]], abs=0.3)
+    assert whole_tone_db([5.0 * sines[None]], RATE) == pytest.approx(whole_tone_db([sines[None]], RATE), abs=1e-6)
+    # What is shorter than a frame is read as far as it goes.
+    assert whole_tone_db([sines[None, :RATE // 10]], RATE)[10] == pytest.approx(expected[10], abs=1.0)
+
+
+def test_two_performances_tell_what_was_done_to_the_tone_of_both_and_how_sure_that_is() -> None:
+    sos = butter(1, 1000.0, fs=RATE, output="sos")
+    wanted = -10.0 * np.log10(1.0 + (np.tan(np.pi * BAND_CENTRES / RATE) / np.tan(np.pi * 1000.0 / RATE)) ** 2)
+    middle = (BAND_CENTRES > 200.0) & (BAND_CENTRES < 10000.0)
+    steady = tone_between(noise(8.0, seed=1), sosfilt(sos, noise(8.0, seed=2)), RATE)
+    assert np.ptp((steady.change_db - wanted)[middle]) < 1.5
+    played = tone_between(notes(FIRST * 3), sosfilt(sos, notes(SECOND * 3)), RATE)
+    # By how much notes differ is known from part to part, and covers what is missed.
+    missed = (played.change_db - wanted)[middle & played.heard]
+    assert np.median(np.abs(missed - np.median(missed)) / played.error_db[middle & played.heard]) < 2.0
+    assert np.median(played.error_db[middle]) > 2.0 * np.median(steady.error_db[middle])
+    # A pause is no part of either, though something hisses in it.
+    paused = np.concatenate((notes(FIRST * 3), 1e-4 * noise(8.0)), axis=1)
+    through = tone_between(paused, sosfilt(sos, notes(SECOND * 3)), RATE)
+    assert np.median(through.error_db[middle]) < 1.5 * np.median(played.error_db[middle])
+    assert np.abs(through.change_db - played.change_db)[played.heard].max() < 1.5
+    # Of one note nothing tells what another would have been.
+    assert not tone_between(notes([110.0]), notes([110.0]), RATE).compared_with(np.zeros(31)).any()
+
+
+def test_third_octaves_are_compared_that_are_sure_and_heard_in_any() -> None:
+    between = ToneBetween(np.zeros(31), np.where(np.arange(31) < 5, 9.0, 1.0), np.arange(31) < 10)
+    after = np.where((np.arange(31) == 3) | (np.arange(31) == 20), -20.0, -60.0)
+    assert np.flatnonzero(between.compared_with(after)).tolist() == [5, 6, 7, 8, 9, 20]
 
 
 @pytest.mark.parametrize("lag", [0, 1234, -3000])

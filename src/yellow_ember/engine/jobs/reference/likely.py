@@ -10,7 +10,7 @@ from __future__ import annotations
 import functools
 import itertools
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -20,8 +20,9 @@ from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.reference.grammar import MOST_STAGES, ORDER, TONE, Chain, Signature, signature
 from yellow_ember.engine.jobs.reference.pieces import representative
 from yellow_ember.measure.likeness.evidence import evidence
-from yellow_ember.measure.likeness.performance import Change, heard_in, tone_change_db
+from yellow_ember.measure.likeness.performance import Change, tone_change_db
 from yellow_ember.measure.likeness.portrait import portrait
+from yellow_ember.measure.likeness.whole_tone import ToneBetween
 from yellow_ember.shipped import DATA
 
 FILE = DATA / "likely-stages.npz"
@@ -35,8 +36,13 @@ _FARTHEST = 5.0
 """Standard deviations from the mean of what was learned from."""
 _LEAST_ADDED_DB = -50.0
 """What adds less is told from nothing by no figure of another performance."""
-_ADDED_STEP_DB, _MOST_ADDED_STEPS = 6.0, 4.0
-"""Of what is added: about as much as half of all chains are told wrong by, and so many steps count at most."""
+_ADDED_STEP_DB, _MOST_ADDED_STEPS = 12.0, 2.4
+"""Of what is added: some three times what half of all chains are told wrong by; and so many steps count at most."""
+_TONE_STEP_DB, _FARTHEST_TONE_DB = 1.8, 18.0
+_TOLD_TONE_ERROR_DB = 3.0
+"""By how much third octaves are told wrong."""
+_ODDS_STEP = 1.25
+"""Of what two results leave behind, in log odds of each kind of stage."""
 
 
 @functools.cache
@@ -94,10 +100,29 @@ class LikelyChange:
         apart = (max(change.added_db, _LEAST_ADDED_DB) - self.added_db) / _ADDED_STEP_DB
         return float(np.clip(apart, -_MOST_ADDED_STEPS, _MOST_ADDED_STEPS))
 
-    def tone_lacking_db(self, change: Change) -> Samples:
-        """What a change lacks in each third octave (31,), nan where it is not heard."""
-        apart = self.tone_db - tone_change_db(change)
-        return np.where(heard_in(change), apart, np.nan)
+    def tone_lacking_db(self, change_db: Samples, heard: NDArray[np.bool_]) -> Samples:
+        """What a change of third octaves (31,) lacks, at its best level; nan where it is not heard."""
+        lacking = self.tone_db - change_db
+        return np.where(heard, lacking - (np.median(lacking[heard]) if heard.any() else 0.0), np.nan)
+
+    def with_tone_between(self, heard: ToneBetween) -> LikelyChange:
+        """The same, where what two recordings' tones have between them counts by how sure that is."""
+        share = 1.0 / (1.0 + (heard.error_db / _TOLD_TONE_ERROR_DB) ** 2)
+        # Of what is told the shape alone: what lies deep says little of the level of the rest.
+        told = self.tone_db + np.average(heard.change_db - self.tone_db, weights=share * heard.heard)
+        return replace(self, tone_db=share * heard.change_db + (1.0 - share) * told)
+
+
+def tone_steps(lacking_db: Samples) -> Samples:
+    """How far a tone is apart that lacks so much in each third octave (31,), in steps, signed."""
+    heard = max(int(np.isfinite(lacking_db).sum()), 1)
+    return np.asarray(np.clip(np.nan_to_num(lacking_db), -_FARTHEST_TONE_DB, _FARTHEST_TONE_DB)
+                      / (_TONE_STEP_DB * heard**0.5))
+
+
+def odds_apart(odds: Mapping[str, float], wanted: Mapping[str, float]) -> Samples:
+    """How far two results are apart in what stages seem to have left behind in them (14,), in steps, signed."""
+    return np.array([odds[kind] - wanted[kind] for kind in ORDER]) / _ODDS_STEP
 
 
 def targets(change: Change) -> Samples:

@@ -39,7 +39,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
-from yellow_ember.engine.jobs.reference.likely import likeliest, likelihood, likely_kinds
+from yellow_ember.engine.jobs.reference.likely import EVIDENCE_SECONDS, likeliest, likelihood, likely_kinds
 from yellow_ember.engine.jobs.reference.pieces import PIECES
 from yellow_ember.engine.jobs.reference.references import (
     Reference,
@@ -171,7 +171,7 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
     if capture.before.shape[1] < session.rate or not np.any(capture.before):
         raise UnfitReferenceError("The strip has less than a second of sound in the loop. Set the loop where it plays.")
     judge = Judge(session, order.strip_id, capture, reference.sound, order.weights, order.workers or cores())
-    hunt = _Hunt(judge, order)
+    compared, hunt = judge.performance, _Hunt(judge, order)
     file = order.reference.path or _as_file(reference, session.rate)
     offset = judge.offset_db([reference.sound])
     heard: dict[str, tuple[float, Portrait]] = {}
@@ -187,8 +187,9 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
     for _ in hunt.run(session.strip(order.strip_id).chain):
         progress(0.02 + 0.98 * hunt.share)
         proposals = tuple(proposal(judged) for judged in hunt.best(PROPOSALS))
-        yield Findings(proposals, judge.reference, judge.before, hunt.nothing.distance, judge.same_performance, file,
-                       offset, reference.remarks, unreached(judge.before, judge.reference, proposals[0].distance))
+        missing = unreached(compared.before, compared.reference, proposals[0].distance)
+        yield Findings(proposals, compared.reference, compared.before, hunt.nothing.distance, judge.same_performance,
+                       file, offset, reference.remarks, missing)
 
 
 def _as_file(reference: ReferenceSound, rate: int) -> Path:
@@ -252,13 +253,12 @@ class _Hunt:
             if not self._unheard or len(self.best(PROPOSALS)) < PROPOSALS:
                 self._lengthen(kind)
             yield
-        if self._judge.same_performance:
-            yield from self._finish()
+        yield from self._finish()
 
     def _finish(self) -> Iterator[None]:
-        """Judge the best by the whole of what both play, set their tone by it, and move them once more."""
+        """Judge the best by the whole of what there is to hear, set their tone by it, and move them once more."""
         best = self.best(_FINISHED)
-        self._closer = self._judge.by_one_stretch(_WHOLE_SECONDS)
+        self._closer = self._judge.by_one_stretch(_WHOLE_SECONDS if self._judge.same_performance else EVIDENCE_SECONDS)
         self.nothing, *self._known = self._closer.judge_all([(), *(one.chain for one in best)])
         self._set_tones()
         yield
