@@ -13,6 +13,7 @@ from typing import TypeVar
 
 import numpy as np
 
+from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.cores import cores
 from yellow_ember.engine.jobs.job import Progress
 from yellow_ember.engine.jobs.measuring import capture_strip
@@ -83,7 +84,7 @@ _LIKELY, _LIKELY_MOVED, _LIKELY_SETTLED = 24, 12, 8
 _ODDS_WEIGHT = 0.15
 """By how much a log odds makes up for distance, as the logarithm of a share of it."""
 _FINISHED, _MOVED_LAST, _LAST_ROUNDS = 8, 2, 2
-"""So many kinds of chains are judged by all that both play at last, so many of these moved, and for so many rounds."""
+"""So many kinds of chains are judged by one long stretch at last, so many of these moved, and for so many rounds."""
 _SEARCHED = 0.85
 """How much of a search is done then."""
 _PASSAGE_SECONDS, _WHOLE_SECONDS = 4.0, 15.0
@@ -176,17 +177,17 @@ def search(progress: Progress, session: Session, order: SearchOrder) -> Iterator
     offset = judge.offset_db([reference.sound])
     heard: dict[str, tuple[float, Portrait]] = {}
 
-    def proposal(judged: Judged) -> Proposal:
-        # What is heard of a chain stays the same when it is judged again, by all of the loop.
-        words = repr(judged.chain)
-        if words not in heard:
-            made = judge.run(judged.chain)
-            heard[words] = judge.offset_db(made), portrait(made, session.rate)
-        return Proposal(judged.chain, judged.distance, *heard[words])
+    def hear(chain: Chain) -> tuple[float, Portrait]:
+        made = judge.run(chain)
+        return judge.offset_db(made), portrait(made, session.rate)
 
     for _ in hunt.run(session.strip(order.strip_id).chain):
         progress(0.02 + 0.98 * hunt.share)
-        proposals = tuple(proposal(judged) for judged in hunt.best(PROPOSALS))
+        best = {repr(judged.chain): judged for judged in hunt.best(PROPOSALS)}
+        # What is heard of a chain stays the same when it is judged again, by all of the loop.
+        unheard = [words for words in best if words not in heard]
+        heard.update(zip(unheard, judge.on_all_cores(hear, [(best[words].chain,) for words in unheard]), strict=True))
+        proposals = tuple(Proposal(judged.chain, judged.distance, *heard[words]) for words, judged in best.items())
         missing = unreached(compared.before, compared.reference, proposals[0].distance)
         yield Findings(proposals, compared.reference, compared.before, hunt.nothing.distance, judge.same_performance,
                        file, offset, reference.remarks, missing)
@@ -267,15 +268,12 @@ class _Hunt:
                 self._descend(one, _LAST_ROUNDS)
             self._set_tones()
             # What a speaker or a room does to neighbouring third octaves is more than one equaliser can follow.
-            for one in self.best(_MOVED_LAST):
-                if sets_tone(one.chain):
-                    self._equalise(one.chain)
+            self._equalise([one.chain for one in self.best(_MOVED_LAST) if sets_tone(one.chain)])
             yield
 
     def _set_tones(self) -> None:
-        """Bring the best few nearer in tone."""
-        for one in self.best(_MOVED_LAST):
-            self._set_tone(one.chain)
+        """Bring the best few nearer in tone by one equaliser each."""
+        self._equalise([without_tone(one.chain) for one in self.best(_MOVED_LAST)])
 
     @property
     def _unheard(self) -> bool:
@@ -354,20 +352,26 @@ class _Hunt:
 
     def _set_tone(self, chain: Chain) -> None:
         """Bring a chain nearer in tone by one equaliser."""
-        self._equalise(without_tone(chain))
+        self._equalise([without_tone(chain)])
 
-    def _equalise(self, chain: Chain) -> None:
-        """Add an equaliser that is worked out, not searched for."""
-        wanted = np.zeros(BAND_CENTRES.size)
-        judged = next((one for one in self._known if one.chain == chain), None) or self._closer.judge(chain)
+    def _equalise(self, chains: Sequence[Chain]) -> None:
+        """Add an equaliser to each chain, which is worked out, not searched for."""
+        there = {repr(one.chain): one for one in self._known}
+        unknown = [chain for chain in chains if repr(chain) not in there]
+        there |= {repr(one.chain): one for one in self._closer.judge_all(unknown)}
+        last, wanted = [there[repr(chain)] for chain in chains], [np.zeros(BAND_CENTRES.size) for _ in chains]
         for _ in range(_TONED_TIMES):
             # What is lost in noise, or lies too deep to be told, shows only when the rest is right.
-            wanted = wanted + judged.tone_short_db
-            known = np.isfinite(wanted)
-            if known.sum() <= 1:
-                break
-            judged, = self._judged([with_tone(chain, BAND_CENTRES[known], wanted[known])])
-            self._known.append(judged)
+            wanted = [so_far + one.tone_short_db for so_far, one in zip(wanted, last, strict=True)]
+            toned = [self._toned(chain, tone) for chain, tone in zip(chains, wanted, strict=True)]
+            last = self._judged(toned)
+            self._known += last
+
+    @staticmethod
+    def _toned(chain: Chain, wanted_db: Samples) -> Chain:
+        """The chain with one more equaliser for third octaves (31,), as far as they are known."""
+        known = np.isfinite(wanted_db)
+        return with_tone(chain, BAND_CENTRES[known], wanted_db[known]) if known.sum() > 1 else chain
 
     def _shorten(self, kind: Signature) -> None:
         """Leave out each stage of a kind's best."""
