@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +12,7 @@ import pytest
 import soundfile
 
 from yellow_ember.engine.jobs import matching
-from yellow_ember.engine.jobs.job import Job, JobError, side_by_side
+from yellow_ember.engine.jobs.job import Job, JobError, shared_out, side_by_side
 from yellow_ember.engine.jobs.matching import Match, match_strips, matched
 from yellow_ember.engine.jobs.measuring import measure_strip
 from yellow_ember.session.edits.edits import add_bus, add_stage, edit_strip, set_parameter
@@ -116,6 +118,30 @@ def test_work_side_by_side_gives_all_results_and_tells_failures() -> None:
 
     with pytest.raises(JobError):
         side_by_side([lambda: 1, fail])
+
+
+@pytest.mark.parametrize("workers", [1, 2, 3, 40])
+def test_work_is_shared_out_to_whoever_is_free_and_comes_in_its_order(workers: int) -> None:
+    """What takes long keeps one at it, while the others do the rest."""
+    def slowly(number: int, factor: int) -> tuple[int, int]:
+        time.sleep(0.5 if number == 0 else 0.0)
+        return factor * number, os.getpid()
+
+    done = shared_out(slowly, [(number, 10) for number in range(30)], workers)
+    assert [number for number, _ in done] == [10 * number for number in range(30)]
+    if workers > 1:
+        assert [pid for _, pid in done].count(done[0][1]) == 1
+        assert len({pid for _, pid in done}) <= workers
+    assert shared_out(slowly, [], workers) == []
+
+
+def test_shared_work_tells_its_failures() -> None:
+    def fails(number: int) -> int:
+        return 1 // number
+
+    with pytest.raises((JobError, ZeroDivisionError)):
+        shared_out(fails, [(number,) for number in (1, 1, 0, 1)], 2)
+
 
 
 def test_buses_of_buses_come_in_order(driven: Session) -> None:

@@ -329,7 +329,9 @@ class Slot:
         self._setup = replace(setup, channels=1 if mono else setup.channels, lookahead=lookahead,
                               impulse=setup.read_impulse(path, setup.rate) if path else None,
                               loop=setup.loop if loops else None)
-        self._processors: tuple[Processor, Processor] = (self._processor(), self._processor())
+        first = self._processor()
+        # New settings would come in by a crossfade from the one to the other.
+        self._processors: tuple[Processor, Processor] = (first, first if setup.still else self._processor())
         self._rehearsing: Processor | None = None
         self._heard: Values = settings.params
         self.latency = self._processors[0].latency
@@ -397,7 +399,9 @@ class Slot:
         self.changing = False
 
     def update(self, settings: StageSettings) -> None:
-        """Move to new settings of the same stage without a click."""
+        """Move to new settings of the same stage without a click.  ValueError where the set-up is to stay still."""
+        if self._setup.still:
+            raise ValueError("a stage that was set up to stay as it is can't take other settings")
         self._update_lanes(settings)
         lanes = self._lanes
         if lanes is not None and lanes.decides_on:

@@ -137,6 +137,8 @@ class Setup:
         Sound comes in live: what comes soonest is better than what is exact in phase.
     widen : bool
         A chain of one channel goes on with two from the first stage that makes two of one (`StageKind.spreads`).
+    still : bool
+        Its stages have no lanes, and no other settings will come.
     """
 
     rate: float
@@ -152,6 +154,7 @@ class Setup:
     loop: LoopPort | None = None
     widen: bool = False
     low_delay: bool = False
+    still: bool = False
 
 
 MOST_TURNS = 5

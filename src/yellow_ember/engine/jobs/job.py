@@ -15,6 +15,8 @@ from typing import Any, Generic, TypeVar
 from yellow_ember.engine.forking import be_a_child, context, end_with_parent
 
 _END_SECONDS = 1.5
+_NUMBER_BYTES = 4
+"""In which copies of a worker are told which part of the work is theirs."""
 Result = TypeVar("Result")
 Progress = Callable[[float], None]
 
@@ -150,6 +152,28 @@ def side_by_side(functions: Sequence[Callable[[], Result]]) -> list[Result]:
     finally:
         for copy in copies:
             copy.end()
+
+
+def shared_out(function: Callable[..., Result], arguments: Sequence[tuple[Any, ...]], workers: int) -> list[Result]:
+    """A function's results in the order of its arguments, each from whichever of so many copies of a worker is free.
+
+    Its results must be picklable.  No more than 1,000 arguments, the numbers of which any pipe holds.  JobError where a
+    copy failed.
+    """
+    waiting, given = os.pipe()
+    os.write(given, b"".join(index.to_bytes(_NUMBER_BYTES, "little") for index in range(len(arguments))))
+    os.close(given)
+
+    def work() -> list[tuple[int, Result]]:
+        indices = (int.from_bytes(taken, "little") for taken in iter(lambda: os.read(waiting, _NUMBER_BYTES), b""))
+        return [(index, function(*arguments[index])) for index in indices]
+
+    try:
+        done = side_by_side([work] * max(1, min(workers, len(arguments))))
+    finally:
+        os.close(waiting)
+    results = dict(pair for some in done for pair in some)
+    return [results[index] for index in range(len(arguments))]
 
 
 class _Copy(Generic[Result]):

@@ -21,7 +21,8 @@ def strip_chain(session: Session, strip_id: str, stages: tuple[StageSettings, ..
     """Stages as a strip would run them, at an oversampling (None for the session's live quality)."""
     clock = Clock(session.tempo, session.beats_per_bar, session.first_beat)
     return Chain(Setup(session.rate, channels, BLOCK, factor or session.quality.live, session.reference_dbfs,
-                       seed_from(session.seed, strip_id), read_impulse=find_impulse, clock=clock), stages)
+                       seed_from(session.seed, strip_id), read_impulse=find_impulse, clock=clock,
+                       still=not any(stage.lanes for stage in stages)), stages)
 
 
 def run_in_loop(chain: Chain, loop: Samples, start: int, rate: float, begin: int = 0,

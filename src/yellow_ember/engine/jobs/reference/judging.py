@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from yellow_ember.dsp.arrays import Samples
-from yellow_ember.engine.jobs.job import side_by_side
+from yellow_ember.engine.jobs.job import shared_out
 from yellow_ember.engine.jobs.loop_running import run_in_loop, strip_chain
 from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.before_pieces import BeforePieces
@@ -137,15 +137,7 @@ class Judge:
 
     def on_all_cores(self, function: Callable[..., Result], arguments: Sequence[tuple[Any, ...]]) -> list[Result]:
         """A function's results, which must be picklable, in the order of their arguments."""
-        if not arguments:
-            return []
-        shares = [arguments[first::self._workers] for first in range(self._workers)]
-
-        def of(share: Sequence[tuple[Any, ...]]) -> Callable[[], list[Result]]:
-            return lambda: [function(*some) for some in share]
-
-        results = side_by_side([of(share) for share in shares if share])
-        return [results[index % self._workers][index // self._workers] for index in range(len(arguments))]
+        return shared_out(function, arguments, self._workers)
 
     def offset_db(self, made: Sequence[Samples]) -> float:
         """What makes a chain's result as loud as what enters the strip; 0 where either is silent."""
