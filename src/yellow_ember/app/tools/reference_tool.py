@@ -253,6 +253,8 @@ class ReferenceTool(TryingTool):
         self.progress.setAccessibleName("Progress")
         self.progress.setMaximumWidth(140)
         self.state.setStyleSheet(f"color: {theme.DIM.name()}")
+        # A long chain in words must not push the tiles out of sight.
+        self.state.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         bottom.addWidget(self.progress)
         bottom.addWidget(self.state, 1)
         bottom.addLayout(self.button_row((
@@ -426,6 +428,7 @@ class ReferenceTool(TryingTool):
 
     def _show_state(self, words: str) -> None:
         self.state.setText(words)
+        self.state.setToolTip(words)
         running = self._jobs.is_running(self)
         self.buttons["Search"].setEnabled(not running)
         self.buttons["Stop"].setEnabled(running)
