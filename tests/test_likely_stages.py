@@ -62,7 +62,7 @@ def judge_of(chain: Chain, *, other: bool = False) -> Judge:
 def _told(judge: Judge) -> LikelyChange:
     """What was done to other notes."""
     assert isinstance(judge.performance, OtherPerformance)
-    return judge.performance.likely_change
+    return judge.performance.both.likely_change
 
 
 def odds_of(chain: Chain, *, other: bool = False) -> dict[str, float]:

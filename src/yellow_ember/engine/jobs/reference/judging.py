@@ -17,8 +17,8 @@ from yellow_ember.engine.jobs.measuring import Capture
 from yellow_ember.engine.jobs.reference.before_pieces import BeforePieces
 from yellow_ember.engine.jobs.reference.grammar import TONE, Chain
 from yellow_ember.engine.jobs.reference.likely import USUAL_ODDS
-from yellow_ember.engine.jobs.reference.other_performance import OtherPerformance
-from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative
+from yellow_ember.engine.jobs.reference.other_performance import BothPerformances, OtherPerformance
+from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, PIECES, representative, representative_pieces
 from yellow_ember.engine.jobs.reference.same_performance import SamePerformance
 from yellow_ember.measure.likeness.distance import Distance, Respect, Weights
 from yellow_ember.measure.likeness.performance import Change, aligned
@@ -94,10 +94,12 @@ class Judge:
                                                               for begin, end in self._pieces])
         else:
             # What is of other notes takes more pieces to know.
-            others = representative(self._whole, rate, 2 * count if count > 1 else 1, seconds)
-            frames = min(round(seconds * rate), self._whole.shape[1])
-            self.performance = OtherPerformance(self._before, [self._whole[:, at:at + frames] for at in others],
-                                                self._dry, self._whole)
+            others = representative_pieces(self._whole, rate, 2 * count if count > 1 else 1, seconds)
+            self.performance = OtherPerformance(self._before, others, self._both)
+
+    @functools.cached_property
+    def _both(self) -> BothPerformances:
+        return BothPerformances(self._dry, self._whole, self.rate)
 
     @functools.cached_property
     def odds(self) -> dict[str, float]:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from yellow_ember.dsp.arrays import Samples
 from yellow_ember.engine.jobs.reference.grammar import MOST_STAGES, ORDER, TONE, Chain, Signature, signature
-from yellow_ember.engine.jobs.reference.pieces import representative
+from yellow_ember.engine.jobs.reference.pieces import representative_pieces
 from yellow_ember.measure.likeness.evidence import evidence
 from yellow_ember.measure.likeness.performance import Change, tone_change_db
 from yellow_ember.measure.likeness.portrait import portrait
@@ -144,11 +144,8 @@ def evidence_of_another(dry: Samples, reference: Samples, rate: float) -> Sample
     dry, reference : Samples
         (channels, frames) each.
     """
-    stretches = []
-    for sound in (dry, reference):
-        first, = representative(sound, rate, 1, EVIDENCE_SECONDS)
-        stretches.append(sound[:, first:first + round(EVIDENCE_SECONDS * rate)])
-    before, after = (portrait([stretch], rate) for stretch in stretches)
+    before, after = (portrait(representative_pieces(sound, rate, 1, EVIDENCE_SECONDS), rate)
+                     for sound in (dry, reference))
     return evidence(before, after, None)
 
 

@@ -47,6 +47,13 @@ def representative(sound: Samples, rate: float, pieces: int = PIECES, seconds: f
     return chosen
 
 
+def representative_pieces(sound: Samples, rate: float, pieces: int = PIECES,
+                          seconds: float = PIECE_SECONDS) -> list[Samples]:
+    """The pieces (channels, frames) themselves, which end where the sound does."""
+    length = round(seconds * rate)
+    return [sound[:, at:at + length] for at in representative(sound, rate, pieces, seconds)]
+
+
 def _features(piece: Samples, rate: float) -> Samples:
     """Level in dB, and third octaves against it."""
     power = np.sum(np.abs(np.fft.rfft(piece, axis=1)) ** 2, axis=0)
