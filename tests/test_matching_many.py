@@ -143,7 +143,6 @@ def test_shared_work_tells_its_failures() -> None:
         shared_out(fails, [(number,) for number in (1, 1, 0, 1)], 2)
 
 
-
 def test_buses_of_buses_come_in_order(driven: Session) -> None:
     session = add_bus(driven, "Sum")
     bus = next(strip.id for strip in session.strips if strip.id not in {old.id for old in driven.strips})
