@@ -66,6 +66,7 @@ class Neighbour:
         self._at = 0
         self._parking = Parking()
         self.client.set_process_callback(self._process)
+        self.client.set_shutdown_callback(self._parking.server_gone)
         self.client.activate()
 
     def _process(self, frames: int) -> None:

@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -20,6 +21,7 @@ from jack_server import HAVE_JACK, Neighbour, Server, neighbour
 from yellow_ember.dsp.arrays import gain
 from yellow_ember.engine.live.client import EngineClient
 from yellow_ember.engine.live.devices import JACK, SILENT_CARD
+from yellow_ember.engine.live.jack_parking import Parking
 from yellow_ember.engine.live.messages import ArmedStrip, DeviceSettings, Record, Recorded, RoundTrip
 from yellow_ember.session.edits.edits import add_stage, edit_strip, set_parameter
 from yellow_ember.session.edits.live_edits import insert_input_track, use_own_ports
@@ -178,6 +180,58 @@ def test_ports_are_listed_while_some_come_and_go(server: Server) -> None:
             assert set(other.ports("system:playback")) == {"system:playback_1", "system:playback_2"}
             assert len(other.ports("passing")) <= 8
         passing.result()
+
+
+class Slow:
+    """A client whose server calls only after a while, as one does that stood still."""
+
+    def __init__(self, parking: Parking, seconds: float) -> None:
+        self.called, self.ended = threading.Event(), False
+        self.called_first = False
+
+        def call() -> None:
+            time.sleep(seconds)
+            self.called.set()
+            parking.pass_by()
+            raise AssertionError("JACK ends this thread, which must not come back from there")
+
+        threading.Thread(target=call, daemon=True).start()
+
+    def deactivate(self, ignore_errors: bool) -> None:
+        assert ignore_errors
+        self.called_first = self.called.is_set()
+
+    def close(self, ignore_errors: bool) -> None:
+        assert ignore_errors
+        self.ended = True
+
+
+@pytest.mark.parametrize("seconds", [0.0, 1.2, 2.7])
+def test_a_client_ends_once_its_thread_is_parked(seconds: float) -> None:
+    parking = Parking()
+    client = Slow(parking, seconds)
+    parking.close(client)
+    assert client.ended
+    assert client.called_first
+
+
+def test_a_server_that_is_gone_is_not_waited_for() -> None:
+    parking = Parking()
+    client = Slow(parking, 60.0)
+    threading.Timer(0.3, parking.server_gone).start()
+    parking.close(client)
+    assert client.ended
+    assert not client.called_first
+
+
+def test_a_neighbour_leaves_while_the_server_stands(server: Server) -> None:
+    assert server.process is not None
+    for seconds in (0.7, 1.1, 1.6):
+        with neighbour():
+            server.process.send_signal(signal.SIGSTOP)
+            threading.Timer(seconds, server.process.send_signal, (signal.SIGCONT,)).start()
+    with neighbour() as other:
+        assert other.ports("system:playback")
 
 
 def test_a_circle_of_connections_is_muted_and_said(insert: tuple[Session, str], start: Start) -> None:

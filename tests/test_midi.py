@@ -86,6 +86,7 @@ class Controller:
         self.heard: list[tuple[str, bytes]] = []
         self._parking = Parking()
         self.client.set_process_callback(self._process)
+        self.client.set_shutdown_callback(self._parking.server_gone)
         self.client.activate()
 
     def _process(self, _frames: int) -> None:

@@ -268,6 +268,7 @@ class JackCard:
             self._gone = f"the JACK server changed its period to {frames} frames"
 
     def _on_shutdown(self, _status: Any, reason: str) -> None:
+        self._parking.server_gone()
         self._gone = f"the JACK server went away ({reason})"
 
     def _on_connect(self, *_which: Any) -> None:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import threading
+import time
 from typing import Any
 
-_PATIENCE_SECONDS = 0.5
-"""So long the server may take to call once more; one that is gone calls no more."""
+_STANDS_SECONDS = 20.0
+"""A server that stands still for a while is waited for, as it calls once more when it goes on."""
+_LAST_TURN_SECONDS = 0.5
+"""So long a turn may go on that the server was in when it went away."""
 
 
 class Parking:
@@ -18,7 +21,7 @@ class Parking:
     """
 
     def __init__(self) -> None:
-        self._closing = False
+        self._closing = self._gone = False
         self._parked = threading.Event()
         self._never = threading.Lock()
         self._never.acquire()
@@ -29,10 +32,16 @@ class Parking:
             self._parked.set()
             self._never.acquire()
 
+    def server_gone(self, *_why: Any) -> None:
+        """To be called when the server shut down, and calls no more."""
+        self._gone = True
+
     def close(self, client: Any) -> None:
         """Close an active client."""
         self._closing = True
-        self._parked.wait(_PATIENCE_SECONDS)
+        end = time.monotonic() + _STANDS_SECONDS
+        while not self._parked.wait(_LAST_TURN_SECONDS) and not self._gone and time.monotonic() < end:
+            pass
         import jack
 
         # The server may be gone, which is as good.
