@@ -122,6 +122,19 @@ def test_an_engine_that_ends_leaves_what_was_recorded(listening: MainWindow, qtb
     assert (take.start, take.end > 1.2) == (0.0, True)
 
 
+def test_an_engine_that_ends_leaves_the_round_trip_unmeasured(listening: MainWindow, qtbot: QtBot) -> None:
+    workspace = listening.workspace
+    run(listening, "Measure the round trip")
+    blocks = workspace.playback.state.blocks
+    workspace.playback.engine.kill()
+    qtbot.waitUntil(lambda: "measure it once more" in said(listening), timeout=20000)
+    assert workspace.recording.round_trip is None
+    qtbot.waitUntil(lambda: workspace.playback.state.blocks < blocks, timeout=20000)
+    qtbot.waitUntil(lambda: workspace.playback.state.live_latency is not None, timeout=20000)
+    run(listening, "Measure the round trip")
+    qtbot.waitUntil(lambda: workspace.recording.round_trip is not None, timeout=20000)
+
+
 def test_the_round_trip_is_measured_kept_and_used(listening: MainWindow, qtbot: QtBot,
                                                  monkeypatch: pytest.MonkeyPatch) -> None:
     workspace = listening.workspace

@@ -128,7 +128,7 @@ class Recording(QObject):
         if engine is None or not strip.listens:
             self._messages.warn("Choose a track that listens, and connect the card's output to its input")
             return
-        self._measuring = True
+        self._measuring, self._restarts = True, engine.restarts
         self._messages.say("Measuring the round trip\u2026")
         engine.measure_round_trip(strip.id)
 
@@ -201,8 +201,13 @@ class Recording(QObject):
                 self._take_round_trip(answer.frames)
             elif isinstance(answer, Recorded) and self._order is not None:
                 self._take(answer)
-        if self._order is not None and engine.restarts != self._restarts:
-            self._take(Recorded(self._left_behind(self._order), "The engine ended while recording"))
+        if engine.restarts != self._restarts:
+            self._restarts = engine.restarts
+            if self._order is not None:
+                self._take(Recorded(self._left_behind(self._order), "The engine ended while recording"))
+            if self._measuring:
+                self._measuring = False
+                self._messages.warn("The engine ended while the round trip was measured: measure it once more")
 
     def _take_round_trip(self, frames: int | None) -> None:
         if not self._measuring:
