@@ -10,7 +10,9 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
+import soundfile
 
 import yellow_ember
 from processes import are_gone, own_folders, running
@@ -35,6 +37,26 @@ def test_a_normal_start_says_nothing_on_the_terminal(tmp_path: Path) -> None:
     assert (status, errors) == (0, "")
     assert took < 1.0
     assert are_gone(family, 2.0)
+
+
+@pytest.mark.parametrize("runtime_set", [True, False])
+def test_a_folder_for_temporary_files_may_have_any_path(runtime_set: bool, tmp_path: Path) -> None:
+    """Sockets can't have such long paths; there is sound, files are processed, and nothing is said."""
+    environment = own_folders(tmp_path)
+    long = tmp_path / ("folder" * 20)
+    long.mkdir()
+    environment["TMPDIR"] = str(long)
+    if not runtime_set:
+        del environment["XDG_RUNTIME_DIR"]
+    with running(environment) as program:
+        program.ready()
+        status, _, errors = program.end()
+    assert (status, errors) == (0, "")
+    before = tmp_path / "before.wav"
+    soundfile.write(before, np.full((4800, 1), 0.1), 48000)
+    words = ["batch", before, "--out", tmp_path / "out", "--preset", "Keel weight"]
+    subprocess.run([sys.executable, "-m", "yellow_ember", *map(str, words)], env=environment, check=True)
+    assert [path.suffix for path in (tmp_path / "out").iterdir()] == [".wav"]
 
 
 @pytest.mark.parametrize("lost", ["all", "home", "home unset"])

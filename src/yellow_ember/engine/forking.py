@@ -16,7 +16,8 @@ import functools
 import multiprocessing
 import os
 import signal
-from multiprocessing import forkserver
+import tempfile
+from multiprocessing import forkserver, util
 from multiprocessing.context import ForkServerContext
 from pathlib import Path
 
@@ -25,14 +26,28 @@ from yellow_ember.folders import Base, folder
 
 _PROGRESS_VARIABLE = "YELLOW_EMBER_PROGRESS"
 _PR_SET_PDEATHSIG = 1
+_SHORT_FOLDER, _LONGEST_FOLDER = "/tmp", 75
+"""What is no longer leaves room for the names of sockets, whose paths hold 107 bytes (unix(7))."""
 
 
 @functools.cache
 def context() -> ForkServerContext:
     """The context that all processes of the program are started from."""
+    _have_short_paths()
     result = multiprocessing.get_context("forkserver")
     result.set_forkserver_preload(["yellow_ember.engine.preload"])
     return result
+
+
+def _have_short_paths() -> None:
+    """Have the sockets between all processes where their paths are short enough, whatever TMPDIR is."""
+    usual = tempfile.gettempdir()
+    if len(os.fsencode(usual)) > _LONGEST_FOLDER:
+        tempfile.tempdir = _SHORT_FOLDER
+        with contextlib.suppress(OSError):
+            # It is chosen when it is first asked for.
+            util.get_temp_dir()
+        tempfile.tempdir = usual
 
 
 def start_server() -> None:
