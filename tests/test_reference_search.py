@@ -44,6 +44,7 @@ from yellow_ember.engine.jobs.reference.grammar import (
     without_tone,
 )
 from yellow_ember.engine.jobs.reference.judging import Judge, Judged
+from yellow_ember.engine.jobs.reference.likely import EVIDENCE_SECONDS
 from yellow_ember.engine.jobs.reference.pieces import PIECE_SECONDS, representative
 from yellow_ember.engine.jobs.reference.references import (
     Reference,
@@ -437,6 +438,22 @@ def test_what_is_proposed_at_last_was_judged_by_all_of_the_loop(session: Session
         assert by_all.judge(proposal.chain).distance.total(EVEN) == pytest.approx(proposal.distance.total(EVEN))
     assert last.beside.total(EVEN) == pytest.approx(by_all.judge(()).distance.total(EVEN))
     assert last.proposals[0].distance.total(EVEN) < 0.05
+
+
+@pytest.mark.usefixtures("small")
+def test_by_other_notes_what_is_proposed_at_last_was_judged_by_seven_seconds(session: Session, tmp_path: Path) -> None:
+    elsewhere = session.with_(loop=Loop(19 * RATE, 27 * RATE))
+    soundfile.write(tmp_path / "reference.wav", hidden(elsewhere, drive_db=20.0).T, RATE, subtype="FLOAT")
+    last = found(session, tmp_path / "reference.wav")
+    assert not last.same_performance
+    by_pieces = judge(session, read_reference(quiet, session, Reference(tmp_path / "reference.wav")).sound)
+    at_last = by_pieces.by_one_stretch(EVIDENCE_SECONDS)
+    for proposal in last.proposals:
+        assert at_last.judge(proposal.chain).distance.total(EVEN) == pytest.approx(proposal.distance.total(EVEN))
+    assert last.beside.total(EVEN) == pytest.approx(at_last.judge(()).distance.total(EVEN))
+    assert last.beside.total(EVEN) != pytest.approx(by_pieces.judge(()).distance.total(EVEN))
+    assert "drive" in signature(last.proposals[0].chain)
+    assert last.proposals[0].distance.total(EVEN) < 0.5 * last.beside.total(EVEN)
 
 
 @pytest.mark.usefixtures("small")
