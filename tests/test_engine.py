@@ -9,6 +9,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Iterator
+from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from typing import Any
 
@@ -149,6 +150,29 @@ def test_killed_while_playing_it_goes_on_at_the_same_place(coloured: Session, en
     assert abs(client.poll().position - before) < 48000
     assert "nothing was lost" in said[0]
     wait_until(lambda: float(client.reading(MASTER).vu.max()) > 0.01)
+
+
+def test_an_engine_that_is_being_started_again_can_be_ended_meanwhile(
+        coloured: Session, engine: MakeEngine, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As where a desktop ends the program and its engine at once."""
+    client = engine()
+    settle(client, coloured)
+    starting, go_on, start = threading.Event(), threading.Event(), ForkServerProcess.start
+
+    def slow(process: ForkServerProcess) -> None:
+        starting.set()
+        assert go_on.wait(10.0)
+        start(process)
+
+    monkeypatch.setattr(ForkServerProcess, "start", slow)
+    client.kill()
+    looking = threading.Thread(target=lambda: wait_until(lambda: client.poll() and client.restarts == 1))
+    looking.start()
+    assert starting.wait(10.0)
+    client.kill()
+    go_on.set()
+    looking.join(10.0)
+    wait_until(lambda: client.poll().blocks > 2)
 
 
 def test_a_hung_engine_is_replaced(coloured: Session, engine: MakeEngine) -> None:

@@ -124,9 +124,10 @@ class EngineClient:
     def _start(self) -> None:
         self._board = Board()
         self._pipe, theirs = context().Pipe()
-        self._process = context().Process(
-            target=engine_main, args=(theirs, self._board, self._device), daemon=True)
-        self._process.start()
+        process = context().Process(target=engine_main, args=(theirs, self._board, self._device), daemon=True)
+        process.start()
+        # Only then: another thread may end whichever engine there is.
+        self._process = process
         theirs.close()
         self._outbox: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
         self._sender = threading.Thread(target=_send_all, args=(self._pipe, self._outbox), daemon=True)
