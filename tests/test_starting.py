@@ -183,6 +183,21 @@ def test_signals_keep_the_work_and_ask_nothing(number: signal.Signals, tmp_path:
     assert len(list((tmp_path / ".local" / "state" / "yellow-ember" / "unsaved").glob("*.json"))) == 1
 
 
+@pytest.mark.parametrize("after", [0.0, 0.2])
+def test_the_desktop_may_end_all_of_the_program_at_once(after: float, tmp_path: Path) -> None:
+    """Processes that are asked beside the window are not taken for lost, and nothing is left."""
+    with running(own_folders(tmp_path)) as program:
+        program.ready()
+        family = program.family()
+        time.sleep(after)
+        for pid in family:
+            os.kill(pid, signal.SIGTERM)
+        status, took, errors = program.end()
+    assert (status, errors) == (0, "")
+    assert took < 1.0
+    assert are_gone(family, 2.0)
+
+
 @pytest.mark.parametrize("delay", [0.1])
 def test_nothing_runs_on_after_a_kill(delay: float, tmp_path: Path) -> None:
     environment = own_folders(tmp_path)
